@@ -1,0 +1,141 @@
+// Package audit is the one call that commands make: gather what the sources see into a snapshot, judge it by the
+// baseline, and give the result.
+//
+// It writes nothing to a site and prints nothing. It imports core packages only.
+package audit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/site"
+	"weltaxis/internal/source/files"
+	"weltaxis/internal/source/settings"
+	"weltaxis/internal/strict"
+)
+
+// A Source looks at one side of a site. It adds readings and gaps to the snapshot and judges nothing. Its error
+// is only that of a context that ended; everything else is a gap.
+type Source interface {
+	Gather(ctx context.Context, into *facts.Snapshot) error
+}
+
+// Options say how to audit.
+type Options struct {
+	Stage     string   // judge as if in this stage; "" for the site file's
+	Only      []string // areas and rules; none for all
+	Baselines []string // further files of rules
+	Tool      string   // version of the program, for the result
+}
+
+// Run gathers from every source of the site and judges what they saw. Errors are those of a site file, baseline
+// or dialect that cannot be used, and of a context that ended.
+func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Result, error) {
+	rules, err := Rules(s, options)
+	if err != nil {
+		return nil, err
+	}
+	snapshot, err := Gather(ctx, s, rules, now, options)
+	if err != nil {
+		return nil, err
+	}
+	return Judge(rules, snapshot, options), nil
+}
+
+// Rules loads the baseline with the site's own rules and limits, and compiles what was asked for.
+func Rules(s *site.Site, options Options) (*baseline.Baseline, error) {
+	var own []string
+	for _, file := range s.Baseline {
+		own = append(own, s.Resolve(file))
+	}
+	b, err := baseline.Load(slices.Concat(own, options.Baselines)...)
+	if err != nil {
+		return nil, err
+	}
+	for name, limit := range s.Limits {
+		if err := b.SetLimit(name, limit.Text, limit.List); err != nil {
+			return nil, s.ErrorAt(limit.Pos, "limits: %s", err)
+		}
+	}
+	for _, a := range s.Accept {
+		if _, known := b.Rule(a.Rule); !known {
+			return nil, s.ErrorAt(a.Pos, "accept: there is no rule %q%s", a.Rule, nearest.Hint(a.Rule, b.IDs()))
+		}
+	}
+	return b, b.Compile(options.Only...)
+}
+
+// RulesFor loads the baseline for a snapshot, whose limits come with it.
+func RulesFor(snapshot *facts.Snapshot, options Options) (*baseline.Baseline, error) {
+	b, err := baseline.Load(options.Baselines...)
+	if err != nil {
+		return nil, err
+	}
+	for name, value := range snapshot.Limits {
+		limit, known := b.Limits[name]
+		if !known || limit.Value.Type() != value.Type() {
+			return nil, fmt.Errorf("the snapshot sets a limit %q that this baseline does not have as a %s", name, value.Type())
+		}
+		limit.Value = value
+		b.Limits[name] = limit
+	}
+	return b, b.Compile(options.Only...)
+}
+
+// Gather looks at the site from every side the site file names. The rules only lend their limits to the snapshot.
+func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now time.Time, options Options) (*facts.Snapshot, error) {
+	snapshot := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: options.Tool, Site: s.Name, Taken: now.UTC().Truncate(time.Second),
+		Accept: s.Accepted(), Limits: map[string]facts.Value{}, Gaps: []facts.Gap{}}
+	snapshot.Add(s.Intent...)
+	for name := range s.Limits {
+		snapshot.Limits[name] = rules.Limits[name].Value
+	}
+	sources, err := sourcesOf(s, snapshot)
+	if err != nil {
+		return nil, err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	for _, source := range sources {
+		group.Go(func() error { return source.Gather(ctx, snapshot) })
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	// Sources add at the same time; the order of what each added is kept, that of the sources is made the same.
+	slices.SortStableFunc(snapshot.Readings, func(a, b facts.Reading) int { return strings.Compare(a.Source, b.Source) })
+	slices.SortStableFunc(snapshot.Gaps, func(a, b facts.Gap) int { return strings.Compare(a.Source, b.Source) })
+	return snapshot, nil
+}
+
+// sourcesOf makes the sources that the site file names, in the order in which they are shown.
+func sourcesOf(s *site.Site, snapshot *facts.Snapshot) ([]Source, error) {
+	var sources []Source
+	var spoken *dialect.Dialect
+	if set := s.Sources.Settings; set != nil {
+		var err error
+		if spoken, err = dialect.Load(set.Dialect, s.Dir); err != nil {
+			var inFile *strict.Error
+			if errors.As(err, &inFile) {
+				return nil, err
+			}
+			return nil, s.ErrorAt(set.Pos, "settings: %s", err)
+		}
+		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
+		sources = append(sources, &settings.Source{Dialect: spoken, Root: s.Resolve(set.Root), Environment: set.Environment})
+	}
+	if f := s.Sources.Files; f != nil {
+		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Files, Where: f.Root})
+		sources = append(sources, &files.Source{Root: s.Resolve(f.Root), Dialect: spoken})
+	}
+	return sources, nil
+}

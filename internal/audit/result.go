@@ -1,0 +1,199 @@
+package audit
+
+import (
+	"slices"
+	"time"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
+)
+
+// ResultFormat is the version of the result's JSON.
+const ResultFormat = 1
+
+// A Result is all that renderers get: what deviates, what holds, what was not judged, what could not be seen.
+type Result struct {
+	Format        int                  `json:"format"`
+	Tool          string               `json:"tool"`
+	Baseline      string               `json:"baseline"`
+	Dialect       string               `json:"dialect"`
+	Site          string               `json:"site"`
+	Stage         string               `json:"stage"`
+	Taken         time.Time            `json:"taken"`
+	Sources       []facts.Asked        `json:"sources"`
+	Alignment     *float64             `json:"alignment"` // weighted share of judged rules that hold; null when none was judged
+	Judged        *float64             `json:"judged"`    // weighted share of applicable rules that could be judged
+	Counts        map[string]int       `json:"counts"`    // deviating rules by severity, without the accepted
+	Deviations    []facts.Deviation    `json:"deviations"`
+	Held          []string             `json:"held"`
+	NotApplicable []string             `json:"not_applicable"`
+	Covered       []baseline.Covered   `json:"covered"`
+	NotJudged     []baseline.NotJudged `json:"not_judged"`
+	Broken        []baseline.Broken    `json:"broken"`
+	Lapsed        []facts.Acceptance   `json:"lapsed"` // acceptances whose last day is over
+	Gaps          []facts.Gap          `json:"gaps"`
+
+	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
+	Snapshot *facts.Snapshot    `json:"-"`
+	Rules    *baseline.Baseline `json:"-"`
+}
+
+// Judge judges a snapshot. The options' stage replaces that of the intent.
+func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) *Result {
+	if options.Stage != "" {
+		stage := facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, options.Stage), Origin: facts.Origin{File: "--stage"}}
+		snapshot.Readings = append([]facts.Reading{stage}, slices.DeleteFunc(snapshot.Readings, func(r facts.Reading) bool { return r.FullName() == "intent.stage" })...)
+	}
+	j := rules.Judge(snapshot)
+	stage, _ := snapshot.Effective("intent.stage")
+	r := &Result{Format: ResultFormat, Tool: options.Tool, Baseline: rules.Version, Dialect: snapshot.Dialect, Site: snapshot.Site,
+		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[string]int{},
+		Deviations: filled(j.Deviations), Held: filled(j.Held), NotApplicable: filled(j.NotApplicable), Covered: filled(j.Covered),
+		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
+		Snapshot: snapshot, Rules: rules}
+	r.accept(snapshot.Accept)
+	r.sort()
+	r.count()
+	r.measure()
+	return r
+}
+
+// filled makes an empty list of nil, so that JSON says [] and not null.
+func filled[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// accept marks what somebody has decided to live with. The last day counts in full, in universal time.
+func (r *Result) accept(accepted []facts.Acceptance) {
+	for _, a := range accepted {
+		if !r.Taken.Before(time.Unix(a.Until.Number(), 0).Add(24 * time.Hour)) {
+			r.Lapsed = append(r.Lapsed, a)
+			continue
+		}
+		for i := range r.Deviations {
+			if d := &r.Deviations[i]; d.Rule == a.Rule && (a.Subject == "*" || a.Subject == d.Subject) {
+				d.Accepted = &a
+			}
+		}
+	}
+}
+
+// sort puts deviations in the order of work: by area, then the worst first.
+func (r *Result) sort() {
+	slices.SortStableFunc(r.Deviations, func(a, b facts.Deviation) int {
+		if x, y := slices.Index(baseline.Areas, a.Area), slices.Index(baseline.Areas, b.Area); x != y {
+			return x - y
+		}
+		return severityRank(a.Severity) - severityRank(b.Severity)
+	})
+}
+
+func severityRank(severity string) int { return slices.Index(facts.Severities, severity) }
+
+// count counts deviating rules by severity. A rule that deviates for 300 pages counts once.
+func (r *Result) count() {
+	for _, severity := range facts.Severities {
+		r.Counts[severity] = 0
+	}
+	for _, e := range r.Entries() {
+		if !e.Accepted() {
+			r.Counts[e.First().Severity]++
+		}
+	}
+}
+
+// weights are what a rule counts for, by its worst severity.
+var weights = map[string]float64{facts.Critical: 8, facts.High: 4, facts.Medium: 2, facts.Low: 1, facts.Note: 0}
+
+// measure works out alignment and judged. Covered and accepted deviations are on neither side of the share.
+func (r *Result) measure() {
+	weigh := func(ids []string) (sum float64) {
+		for _, id := range ids {
+			if rule, ok := r.Rules.Rule(id); ok {
+				sum += weights[rule.Severity.Worst()]
+			}
+		}
+		return sum
+	}
+	var deviating, unseen []string
+	for _, e := range r.Entries() {
+		if !e.Accepted() && !slices.Contains(deviating, e.First().Rule) {
+			deviating = append(deviating, e.First().Rule)
+		}
+	}
+	for _, n := range r.NotJudged {
+		if !slices.Contains(deviating, n.Rule) {
+			unseen = append(unseen, n.Rule)
+		}
+	}
+	for _, b := range r.Broken {
+		unseen = append(unseen, b.Rule)
+	}
+	held, judged := weigh(r.Held), weigh(r.Held)+weigh(deviating)
+	r.Alignment, r.Judged = share(held, judged), share(judged, judged+weigh(unseen))
+}
+
+func share(part, whole float64) *float64 {
+	if whole == 0 {
+		return nil
+	}
+	s := part / whole
+	return &s
+}
+
+// An Entry is one rule's deviations of one severity, as a person is told of them.
+type Entry []facts.Deviation
+
+// First stands for all.
+func (e Entry) First() facts.Deviation { return e[0] }
+
+// Accepted tells whether somebody has decided to live with all of them.
+func (e Entry) Accepted() bool {
+	return !slices.ContainsFunc(e, func(d facts.Deviation) bool { return d.Accepted == nil })
+}
+
+// Entries groups the deviations by rule and severity, keeping their order.
+func (r *Result) Entries() []Entry {
+	var entries []Entry
+	for _, d := range r.Deviations {
+		i := slices.IndexFunc(entries, func(e Entry) bool { return e[0].Rule == d.Rule && e[0].Severity == d.Severity })
+		if i < 0 {
+			entries = append(entries, nil)
+			i = len(entries) - 1
+		}
+		entries[i] = append(entries[i], d)
+	}
+	return entries
+}
+
+// Worst is the worst severity that counts, "" when nothing does.
+func (r *Result) Worst() string {
+	for _, severity := range facts.Severities {
+		if r.Counts[severity] > 0 {
+			return severity
+		}
+	}
+	return ""
+}
+
+// FirstToDo is the deviation to begin with: the worst, and of those the first in the order of work.
+func (r *Result) FirstToDo() (facts.Deviation, bool) {
+	for _, d := range r.Deviations {
+		if d.Accepted == nil && d.Severity == r.Worst() {
+			return d, true
+		}
+	}
+	return facts.Deviation{}, false
+}
+
+// AtOrAbove tells whether anything that counts is at least as bad as the severity.
+func (r *Result) AtOrAbove(severity string) bool {
+	worst := r.Worst()
+	return worst != "" && severityRank(worst) <= severityRank(severity)
+}
+
+// Partial tells whether something that was asked for could not be seen or judged.
+func (r *Result) Partial() bool { return r.Snapshot.Partial() || len(r.Broken) > 0 }

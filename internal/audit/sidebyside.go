@@ -1,0 +1,128 @@
+package audit
+
+import (
+	"slices"
+	"strings"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
+)
+
+// The verdicts on a setting.
+const (
+	Holds     = "holds"
+	Deviates  = "deviates"
+	NotJudged = "not judged"
+	NoRule    = "no rule"
+)
+
+// A Row is one setting with what each side says of it.
+type Row struct {
+	Setting  string          `json:"setting"`
+	Declared []facts.Reading `json:"declared"` // the effective one first
+	Expected string          `json:"expected"` // what the rules that deviate expect
+	Verdict  string          `json:"verdict"`
+	Rules    []string        `json:"rules"` // those that deviate, or else those that were asked
+	Because  string          `json:"because,omitempty"`
+}
+
+// SideBySide lists every setting of the catalogue with its readings and what the rules say of it.
+func (r *Result) SideBySide() []Row {
+	var rows []Row
+	for _, entry := range facts.Of(facts.Settings) {
+		row := Row{Setting: strings.TrimPrefix(entry.Name, facts.Settings+"."), Declared: filled(r.Snapshot.All(entry.Name)), Verdict: NoRule, Rules: []string{}}
+		if len(row.Declared) == 0 {
+			row.Because = r.Snapshot.Why(entry.Name)
+		}
+		r.verdict(&row, entry.Name)
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// verdict looks at every rule whose condition mentions the name; deviating beats not judged beats holding.
+func (r *Result) verdict(row *Row, name string) {
+	var expected []string
+	by := map[string][]string{}
+	for _, rule := range r.Rules.Rules {
+		if !slices.Contains(rule.Mentions(), name) {
+			continue
+		}
+		verdict := r.of(rule.ID)
+		if verdict == Deviates {
+			d, about := r.deviationAbout(rule.ID, row.Setting)
+			if !about {
+				continue
+			}
+			expected = append(expected, d.Expected)
+		}
+		by[verdict] = append(by[verdict], rule.ID)
+	}
+	for _, verdict := range []string{Deviates, NotJudged, Holds} {
+		if len(by[verdict]) > 0 {
+			row.Verdict, row.Rules = verdict, by[verdict]
+			row.Expected = strings.Join(slices.Compact(expected), "; ")
+			return
+		}
+	}
+}
+
+// deviationAbout finds the rule's deviation, counted or covered, if it is this setting that its fix would change.
+// One that changes no setting is about all that it mentions.
+func (r *Result) deviationAbout(rule, setting string) (facts.Deviation, bool) {
+	all := slices.Clone(r.Deviations)
+	for _, c := range r.Covered {
+		all = append(all, c.Deviation)
+	}
+	for _, d := range all {
+		changes := slices.ContainsFunc(d.Fix.Changes, func(c facts.Change) bool { return c.Name == setting })
+		if d.Rule == rule && (changes || len(d.Fix.Changes) == 0) {
+			return d, true
+		}
+	}
+	return facts.Deviation{}, false
+}
+
+// of is the verdict of one rule; "" when it does not apply. A covered rule deviates.
+func (r *Result) of(rule string) string {
+	switch {
+	case slices.Contains(r.Held, rule):
+		return Holds
+	case slices.Contains(r.NotApplicable, rule):
+		return ""
+	case slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool { return d.Rule == rule }),
+		slices.ContainsFunc(r.Covered, func(c baseline.Covered) bool { return c.Rule == rule }):
+		return Deviates
+	}
+	return NotJudged
+}
+
+// A ClassRow is one class of the tree with what is expected of it.
+type ClassRow struct {
+	facts.Class
+	Expected string   `json:"expected"` // "" when it is as it should be
+	Rules    []string `json:"deviates"`
+}
+
+// Tree lists the classes with the rules that deviate for each.
+func (r *Result) Tree() []ClassRow {
+	rows := []ClassRow{}
+	for _, class := range r.Snapshot.Classes {
+		row := ClassRow{Class: class, Rules: []string{}}
+		for _, d := range r.Deviations {
+			if d.Subject != class.Subject() {
+				continue
+			}
+			row.Rules = append(row.Rules, d.Rule)
+			expected := d.Expected
+			if d.Fix.Kind == facts.KindMode {
+				expected = d.Fix.Changes[0].To.String()
+			}
+			if row.Expected == "" {
+				row.Expected = expected
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}

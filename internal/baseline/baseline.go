@@ -1,0 +1,213 @@
+// Package baseline holds what ought to be: rules as data, with conditions in CEL (the Common Expression
+// Language), checked against the catalogue when loaded, and the judging of a snapshot by them.
+//
+// Judging looks at nothing: neither site, clock nor network. The package may import facts, strict and nearest.
+package baseline
+
+import (
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/strict"
+)
+
+//go:embed rules/*.yaml
+var builtIn embed.FS
+
+// A Baseline is a set of rules with their limits.
+type Baseline struct {
+	Rules  []*Rule // in the order of the areas, and within one in the order of the file
+	Limits map[string]Limit
+	// Version tells baselines apart: the first eight hexadecimal digits of SHA-256 over all files.
+	Version string
+
+	env      *cel.Env
+	itemEnvs map[string]*cel.Env
+}
+
+// A Limit is a named parameter of the rules.
+type Limit struct {
+	Value facts.Value
+	Means string
+}
+
+// Load reads the built-in rules and those of the named files. A rule or a limit of a later file replaces one of
+// the same name. Nothing is compiled yet.
+func Load(files ...string) (*Baseline, error) {
+	b := &Baseline{Limits: map[string]Limit{}, itemEnvs: map[string]*cel.Env{}}
+	sum := sha256.New()
+	entries, err := builtIn.ReadDir("rules")
+	if err != nil {
+		return nil, err
+	}
+	for _, entry := range entries {
+		name := path.Join("rules", entry.Name())
+		data, err := builtIn.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		sum.Write(data)
+		if err := b.add(name, data); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range files {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("reading the baseline: %w", err)
+		}
+		sum.Write(data)
+		if err := b.add(name, data); err != nil {
+			return nil, err
+		}
+	}
+	b.Version = hex.EncodeToString(sum.Sum(nil)[:4])
+	slices.SortStableFunc(b.Rules, func(x, y *Rule) int { return slices.Index(Areas, x.Area) - slices.Index(Areas, y.Area) })
+	return b, b.checkCovers()
+}
+
+func (b *Baseline) add(name string, data []byte) error {
+	var f file
+	if err := strict.Decode(name, data, &f); err != nil {
+		return err
+	}
+	for limit, s := range f.Limits {
+		value, err := parseLimit(facts.Type(s.Type), s.Value, nil)
+		if err != nil {
+			return &strict.Error{File: name, Pos: s.Pos, Says: fmt.Sprintf("limit %s: %s", limit, err)}
+		}
+		b.Limits[limit] = Limit{value, s.Means}
+	}
+	for i := range f.Rules {
+		r := &f.Rules[i]
+		r.file, r.Area = name, f.Area
+		if err := r.check(); err != nil {
+			return err
+		}
+		if at := slices.IndexFunc(b.Rules, func(old *Rule) bool { return old.ID == r.ID }); at >= 0 {
+			if b.Rules[at].file == name {
+				return r.errorf("there is another rule of this id in the file")
+			}
+			b.Rules[at] = r
+			continue
+		}
+		b.Rules = append(b.Rules, r)
+	}
+	return nil
+}
+
+func parseLimit(t facts.Type, text string, list []string) (facts.Value, error) {
+	if celTypes[t] == nil {
+		return facts.Value{}, fmt.Errorf("there is no type %q", t)
+	}
+	if t == facts.List && list != nil {
+		return facts.ListOf(list...), nil
+	}
+	return t.Parse(text)
+}
+
+// SetLimit overrides a limit with the text or list of a site file.
+func (b *Baseline) SetLimit(name, text string, list []string) error {
+	limit, known := b.Limits[name]
+	if !known {
+		return fmt.Errorf("there is no limit %q%s", name, nearest.Hint(name, slices.Collect(maps.Keys(b.Limits))))
+	}
+	if (list != nil) != (limit.Value.Type() == facts.List) {
+		return fmt.Errorf("limit %s is a %s", name, limit.Value.Type())
+	}
+	value, err := parseLimit(limit.Value.Type(), text, list)
+	if err != nil {
+		return fmt.Errorf("limit %s: %w", name, err)
+	}
+	limit.Value = value
+	b.Limits[name] = limit
+	return nil
+}
+
+// checkCovers refuses a cover of a rule that does not exist, and covers that go in a circle.
+func (b *Baseline) checkCovers() error {
+	for _, r := range b.Rules {
+		for _, covered := range r.Covers {
+			if _, there := b.Rule(covered); !there {
+				return r.errorf("covers: there is no rule %q%s", covered, nearest.Hint(covered, b.IDs()))
+			}
+		}
+		if slices.Contains(b.coveredBy(r, nil), r.ID) {
+			return r.errorf("covers: it covers itself in the end")
+		}
+	}
+	return nil
+}
+
+// coveredBy lists all rules that a rule covers, directly or through others.
+func (b *Baseline) coveredBy(r *Rule, seen []string) []string {
+	for _, id := range r.Covers {
+		if slices.Contains(seen, id) {
+			continue
+		}
+		seen = append(seen, id)
+		if inner, ok := b.Rule(id); ok {
+			seen = b.coveredBy(inner, seen)
+		}
+	}
+	return seen
+}
+
+// IDs lists the ids of all rules.
+func (b *Baseline) IDs() []string {
+	var ids []string
+	for _, r := range b.Rules {
+		ids = append(ids, r.ID)
+	}
+	return ids
+}
+
+// Rule finds a rule by its id.
+func (b *Baseline) Rule(id string) (*Rule, bool) {
+	if i := slices.IndexFunc(b.Rules, func(r *Rule) bool { return r.ID == id }); i >= 0 {
+		return b.Rules[i], true
+	}
+	return nil, false
+}
+
+// Compile keeps the rules of the named areas and the named rules, all when none is named, and compiles them.
+// It reports names that are neither.
+func (b *Baseline) Compile(only ...string) error {
+	for _, name := range only {
+		if _, isRule := b.Rule(name); !isRule && !slices.Contains(Areas, name) {
+			return fmt.Errorf("there is no area or rule %q%s", name, nearest.Hint(name, append(b.IDs(), Areas...)))
+		}
+	}
+	b.Rules = slices.DeleteFunc(b.Rules, func(r *Rule) bool {
+		return len(only) > 0 && !slices.Contains(only, r.Area) && !slices.Contains(only, r.ID)
+	})
+	var err error
+	if b.env, err = newEnv(b.Limits); err != nil {
+		return err
+	}
+	for _, r := range b.Rules {
+		if err := b.compile(r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Source returns the text of the built-in rules of an area.
+func Source(area string) ([]byte, error) {
+	if !slices.Contains(Areas, area) {
+		return nil, fmt.Errorf("there is no area %q%s; there are %s", area, nearest.Hint(area, Areas), strings.Join(Areas, ", "))
+	}
+	return builtIn.ReadFile("rules/" + area + ".yaml")
+}

@@ -1,0 +1,114 @@
+package baseline
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+
+	"weltaxis/internal/facts"
+)
+
+// The functions that rules have besides those of CEL and its string extension. Each is one row: the name, what it
+// takes and gives, and the Go that does it. None looks at anything but its arguments.
+func functions() []cel.EnvOption {
+	str, num, yes, list := cel.StringType, cel.IntType, cel.BoolType, cel.ListType(cel.StringType)
+	return []cel.EnvOption{
+		// A mode has no bit that another lacks; a mode without the bits of another; octal digits as a mode.
+		method2("within", num, num, yes, func(a, b int64) bool { return a&^b == 0 }),
+		method2("without", num, num, num, func(a, b int64) int64 { return a &^ b }),
+		function1("octal", str, num, func(s string) int64 { v, _ := facts.Mode.Parse(s); return v.Number() }),
+
+		function1("is_mail", str, yes, facts.IsMail),
+		function1("mail_domain", str, str, facts.MailDomain),
+		function1("url_host", str, str, facts.URLHost),
+		function2("same_address", str, str, yes, facts.SameAddress),
+		function1("is_zone", str, yes, facts.IsZone),
+		function2("same_zone", str, str, yes, facts.SameZone),
+		function1("is_host", str, yes, func(s string) bool { return hostShape.MatchString(s) }),
+		function1("has_markup", str, yes, func(s string) bool { return strings.ContainsAny(s, `<>"'`) }),
+		// Letters and digits only, in lower case: for comparing names.
+		function1("squashed", str, str, squashed),
+		// The separators in a title, each once; and whether one stands loose: first, last or doubled.
+		function1("separators", str, list, separators),
+		function1("has_loose_separator", str, yes, hasLooseSeparator),
+		cel.Function("filled", cel.MemberOverload("pattern_filled_string", []*cel.Type{str, str, str, str}, str,
+			cel.FunctionBinding(func(args ...ref.Val) ref.Val {
+				text := make([]string, len(args))
+				for i, arg := range args {
+					text[i], _ = arg.Value().(string)
+				}
+				return types.String(filled(text[0], text[1], text[2], text[3]))
+			}))),
+	}
+}
+
+var hostShape = regexp.MustCompile(`^(https?://)?([a-z0-9-]+\.)+[a-z]{2,}/?$`)
+
+func squashed(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, s)
+}
+
+// filled puts site, tagline and separator into a title pattern, and a word for what differs from page to page.
+func filled(pattern, site, tagline, separator string) string {
+	return strings.NewReplacer("{site}", site, "{tagline}", tagline, "{separator}", separator, "{page}", "Page", "{listing}", "Listing").Replace(pattern)
+}
+
+// titleSeparators are the signs that stand between the parts of a title, with white space around them.
+var titleSeparators = []string{"|", "-", "–", "—", "·", "•", "»", "«", ">", "/", ":", "::", "~"}
+
+func separators(title string) []string {
+	found := []string{}
+	for _, word := range strings.Fields(title) {
+		if slices.Contains(titleSeparators, word) && !slices.Contains(found, word) {
+			found = append(found, word)
+		}
+	}
+	return found
+}
+
+func hasLooseSeparator(title string) bool {
+	before := true // the start counts as a separator, and so does the end
+	for _, word := range append(strings.Fields(title), "|") {
+		is := slices.Contains(titleSeparators, word)
+		if is && before {
+			return true
+		}
+		before = is
+	}
+	return false
+}
+
+func native[T any](v ref.Val) T {
+	t, _ := v.Value().(T)
+	return t
+}
+
+func function1[A, R any](name string, a, r *cel.Type, f func(A) R) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name, []*cel.Type{a}, r, cel.UnaryBinding(func(x ref.Val) ref.Val {
+		return types.DefaultTypeAdapter.NativeToValue(f(native[A](x)))
+	})))
+}
+
+func binding2[A, B, R any](f func(A, B) R) cel.OverloadOpt {
+	return cel.BinaryBinding(func(x, y ref.Val) ref.Val {
+		return types.DefaultTypeAdapter.NativeToValue(f(native[A](x), native[B](y)))
+	})
+}
+
+func function2[A, B, R any](name string, a, b, r *cel.Type, f func(A, B) R) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name, []*cel.Type{a, b}, r, binding2(f)))
+}
+
+func method2[A, B, R any](name string, a, b, r *cel.Type, f func(A, B) R) cel.EnvOption {
+	return cel.Function(name, cel.MemberOverload(name, []*cel.Type{a, b}, r, binding2(f)))
+}

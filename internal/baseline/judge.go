@@ -1,0 +1,386 @@
+package baseline
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+
+	"weltaxis/internal/facts"
+)
+
+// A Judgement is what the rules say of a snapshot. Every rule is in at least one of the lists.
+type Judgement struct {
+	Deviations    []facts.Deviation
+	Held          []string
+	NotApplicable []string
+	Covered       []Covered
+	NotJudged     []NotJudged
+	Broken        []Broken
+}
+
+// Covered is a deviation with the same cause as another, which is the one that counts.
+type Covered struct {
+	Rule      string          `json:"rule"`
+	Subject   string          `json:"subject"`
+	By        string          `json:"by"`
+	Deviation facts.Deviation `json:"-"`
+}
+
+// NotJudged is a rule that lacks what it needs to know.
+type NotJudged struct {
+	Rule    string   `json:"rule"`
+	Missing []string `json:"missing"`
+	Because string   `json:"because"`
+}
+
+// Broken is a rule whose own expression failed.
+type Broken struct {
+	Rule    string `json:"rule"`
+	Because string `json:"because"`
+}
+
+// SiteSubject is the subject of rules that are judged once.
+const SiteSubject = "site"
+
+// A judging is one rule being judged.
+type judging struct {
+	baseline *Baseline
+	rule     *Rule
+	snapshot *facts.Snapshot
+	item     facts.Item
+	missing  []string
+}
+
+// Judge judges a snapshot by every compiled rule, and folds deviations under those that cover them.
+func (b *Baseline) Judge(s *facts.Snapshot) Judgement {
+	var j Judgement
+	for _, r := range b.Rules {
+		b.judgeRule(r, s, &j)
+	}
+	b.fold(&j)
+	return j
+}
+
+func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
+	j := &judging{baseline: b, rule: r, snapshot: s}
+	deviations, applied, err := j.all()
+	into.Deviations = append(into.Deviations, deviations...)
+	switch {
+	case err != nil:
+		into.Broken = append(into.Broken, Broken{r.ID, err.Error()})
+	case len(j.missing) > 0:
+		slices.Sort(j.missing)
+		missing := slices.Compact(j.missing)
+		into.NotJudged = append(into.NotJudged, NotJudged{r.ID, missing, s.Why(missing[0])})
+	case len(deviations) > 0:
+	case !applied:
+		into.NotApplicable = append(into.NotApplicable, r.ID)
+	default:
+		into.Held = append(into.Held, r.ID)
+	}
+}
+
+// all judges the rule for the site, or for every item of its list. Applied tells whether it applied to any.
+func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) {
+	if j.rule.list == "" {
+		d, applied, err := j.one()
+		if d != nil {
+			deviations = append(deviations, *d)
+		}
+		return deviations, applied, err
+	}
+	items, seen := j.snapshot.Items(j.rule.list)
+	if !seen {
+		j.missing = append(j.missing, j.rule.list)
+		return nil, false, nil
+	}
+	for item := range items {
+		j.item = item
+		d, applies, err := j.one()
+		if err != nil {
+			return deviations, applied, err
+		}
+		applied = applied || applies
+		if d != nil {
+			deviations = append(deviations, *d)
+		}
+	}
+	return deviations, applied, nil
+}
+
+// one judges the rule for the site or the current item.
+func (j *judging) one() (deviation *facts.Deviation, applies bool, err error) {
+	if when := j.rule.code.when; when != nil {
+		applies, known, err := j.truth(when)
+		if err != nil || !known || !applies {
+			return nil, false, err
+		}
+	}
+	holds, known, err := j.truth(j.rule.code.holds)
+	if err != nil || !known || holds {
+		return nil, true, err
+	}
+	deviation, err = j.deviation()
+	return deviation, true, err
+}
+
+// truth evaluates a condition; known is false when it needs what could not be seen, which is noted.
+func (j *judging) truth(e *expr) (holds, known bool, err error) {
+	value, err := j.evaluate(e)
+	if err != nil {
+		return false, false, err
+	}
+	if unknown, is := value.(*types.Unknown); is {
+		j.note(unknown)
+		return false, false, nil
+	}
+	return value == types.True, true, nil
+}
+
+func (j *judging) note(unknown *types.Unknown) {
+	for _, id := range unknown.IDs() {
+		trails, _ := unknown.GetAttributeTrails(id)
+		for _, trail := range trails {
+			j.missing = append(j.missing, j.catalogueName(trail.String()))
+		}
+	}
+}
+
+// catalogueName is the catalogue's name for a variable: without .length, and with the list for an item's field.
+func (j *judging) catalogueName(name string) string {
+	if bare, ok := strings.CutPrefix(name, factoryPrefix); ok {
+		return facts.Settings + "." + bare
+	}
+	if field, ok := j.itemField(name); ok {
+		return j.rule.list + "." + field
+	}
+	if _, known := facts.Lookup(name); !known {
+		return strings.TrimSuffix(name, lengthSuffix)
+	}
+	return name
+}
+
+func (j *judging) itemField(name string) (string, bool) {
+	if j.rule.as == "" {
+		return "", false
+	}
+	return strings.CutPrefix(name, j.rule.as+".")
+}
+
+func (j *judging) evaluate(e *expr) (ref.Val, error) {
+	bindings := make(map[string]any, len(e.names))
+	var unknown []*cel.AttributePatternType
+	for _, name := range e.names {
+		if value, known := j.lookup(name); known {
+			bindings[name] = value
+		} else {
+			unknown = append(unknown, cel.AttributePattern(name))
+		}
+	}
+	activation, err := cel.PartialVars(bindings, unknown...)
+	if err != nil {
+		return nil, err
+	}
+	value, _, err := e.program.Eval(activation)
+	if err != nil {
+		return nil, fmt.Errorf("evaluating it: %w", err)
+	}
+	return value, nil
+}
+
+// lookup is the value of a variable as expressions see it.
+func (j *judging) lookup(name string) (any, bool) {
+	if name == takenName {
+		return j.snapshot.Taken, true
+	}
+	if limit, ok := strings.CutPrefix(name, limitsPrefix); ok {
+		l, known := j.baseline.Limits[limit]
+		return nativeOf(l.Value), known
+	}
+	if field, ok := j.itemField(name); ok {
+		value, known := j.item.Field(field)
+		return nativeOf(value), known
+	}
+	reading, known := j.snapshot.Effective(j.catalogueName(name))
+	if strings.HasPrefix(name, factoryPrefix) {
+		return reading.Factory, known
+	}
+	return nativeOf(reading.Value), known
+}
+
+func (j *judging) subject() string {
+	if j.item == nil {
+		return SiteSubject
+	}
+	return j.item.Subject()
+}
+
+func (j *judging) deviation() (*facts.Deviation, error) {
+	r := j.rule
+	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Subject: j.subject(), Fingerprint: facts.Fingerprint(r.ID, j.subject())}
+	var err error
+	if d.Severity, err = j.severity(); err != nil {
+		return nil, err
+	}
+	if d.Says, err = j.text(r.Says); err != nil {
+		return nil, err
+	}
+	if d.Expected, err = j.text(r.Expected); err != nil {
+		return nil, err
+	}
+	d.Readings = j.readings()
+	d.Fix, err = j.proposal()
+	return d, err
+}
+
+// severity is the first whose condition holds; one that cannot be told is passed over.
+func (j *judging) severity() (string, error) {
+	for i, condition := range j.rule.code.severity {
+		if condition == nil {
+			return j.rule.Severity[i].Is, nil
+		}
+		value, err := j.evaluate(condition)
+		if err != nil {
+			return "", err
+		}
+		if value == types.True {
+			return j.rule.Severity[i].Is, nil
+		}
+	}
+	return facts.Note, nil
+}
+
+// text fills in a message. What cannot be told stands as "unknown".
+func (j *judging) text(source string) (string, error) {
+	m, err := j.baseline.message(j.rule, source, "message")
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	for _, part := range m {
+		b.WriteString(part.text)
+		if part.expr == nil {
+			continue
+		}
+		text, err := j.shown(part.expr)
+		if err != nil {
+			return "", err
+		}
+		b.WriteString(text)
+	}
+	return strings.Join(strings.Fields(b.String()), " "), nil
+}
+
+// shown is the value of an expression as a person reads it. A bare name is shown as its type is.
+func (j *judging) shown(e *expr) (string, error) {
+	value, err := j.evaluate(e)
+	if err != nil {
+		return "", err
+	}
+	if types.IsUnknown(value) {
+		return "unknown", nil
+	}
+	if len(e.names) == 1 {
+		if v, ok := j.value(e.names[0]); ok && types.DefaultTypeAdapter.NativeToValue(nativeOf(v)).Equal(value) == types.True {
+			return v.String(), nil
+		}
+	}
+	return formatCEL(value), nil
+}
+
+func formatCEL(value ref.Val) string {
+	switch v := value.Value().(type) {
+	case time.Duration:
+		return facts.FormatDuration(v)
+	case bool:
+		return facts.BoolOf(v).String()
+	case []string:
+		return strings.Join(v, ", ")
+	case []ref.Val:
+		texts := make([]string, len(v))
+		for i, item := range v {
+			texts[i] = formatCEL(item)
+		}
+		return strings.Join(texts, ", ")
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// value is the typed value behind a variable.
+func (j *judging) value(name string) (facts.Value, bool) {
+	if limit, ok := strings.CutPrefix(name, limitsPrefix); ok {
+		l, known := j.baseline.Limits[limit]
+		return l.Value, known
+	}
+	if field, ok := j.itemField(name); ok {
+		return j.item.Field(field)
+	}
+	if strings.HasPrefix(name, factoryPrefix) {
+		return facts.Value{}, false
+	}
+	reading, known := j.snapshot.Effective(j.catalogueName(name))
+	return reading.Value, known
+}
+
+// readings are all readings of what the rule mentions: in its condition, and what was looked at to see whether it
+// applies. What the intent says, and what an item is, is shown only where the condition itself needs it.
+func (j *judging) readings() []facts.Reading {
+	names := slices.Clone(j.rule.code.holds.names)
+	if when := j.rule.code.when; when != nil {
+		for _, name := range when.names {
+			if _, ofItem := j.itemField(name); !ofItem && facts.SourceOf(name) != facts.Intent {
+				names = append(names, name)
+			}
+		}
+	}
+	var list []facts.Reading
+	var seen []string
+	for _, name := range names {
+		if strings.HasPrefix(name, limitsPrefix) || name == takenName {
+			continue
+		}
+		full := j.catalogueName(name)
+		if field, ok := j.itemField(name); ok {
+			full = j.rule.list + "." + shownField(j.rule.list, field)
+		}
+		if slices.Contains(seen, full) {
+			continue
+		}
+		seen = append(seen, full)
+		list = append(list, j.readingsOf(full)...)
+	}
+	slices.SortStableFunc(list, func(a, b facts.Reading) int { return sourceRank(a.Source) - sourceRank(b.Source) })
+	return list
+}
+
+func shownField(list, field string) string {
+	for _, f := range facts.Lists[list] {
+		if f.Name == field && f.Shows != "" {
+			return f.Shows
+		}
+	}
+	return field
+}
+
+func (j *judging) readingsOf(full string) []facts.Reading {
+	field, ok := strings.CutPrefix(full, j.rule.list+".")
+	if !ok || j.item == nil {
+		return j.snapshot.All(full)
+	}
+	value, known := j.item.Field(field)
+	if !known {
+		return nil
+	}
+	source, name, _ := strings.Cut(full, ".")
+	return []facts.Reading{{Source: source, Name: name, Value: value, Origin: j.item.Origin()}}
+}
+
+var sourceOrder = []string{facts.Settings, facts.Live, facts.Files, facts.Server, facts.Runtime, facts.Intent}
+
+func sourceRank(source string) int { return slices.Index(sourceOrder, source) }

@@ -1,0 +1,109 @@
+package baseline
+
+import (
+	"maps"
+	"slices"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/strict"
+)
+
+// proposal works out the fix of a rule for the current subject.
+func (j *judging) proposal() (facts.Proposal, error) {
+	f := j.rule.Fix
+	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting}
+	propose := func(name string, to facts.Value) {
+		if c := j.change(name, to, f.Ask[name]); !c.From.Equal(to) {
+			p.Changes = append(p.Changes, c)
+		}
+	}
+	for _, name := range sortedKeys(f.Set) {
+		entry, _ := facts.Lookup(facts.Settings + "." + name)
+		to, _ := entry.Type.Parse(f.Set[name])
+		propose(name, to)
+	}
+	for _, name := range sortedKeys(f.SetTo) {
+		to, err := j.worked(name, f.SetTo[name])
+		if err != nil {
+			return p, err
+		}
+		propose(name, to)
+	}
+	for _, name := range sortedKeys(f.Ask) {
+		_, constant := f.Set[name]
+		if _, worked := f.SetTo[name]; !constant && !worked {
+			p.Changes = append(p.Changes, j.change(name, facts.Value{}, f.Ask[name]))
+		}
+	}
+	if f.Mode.Source != "" {
+		change, err := j.modeChange(f.Mode)
+		if err != nil {
+			return p, err
+		}
+		p.Changes = append(p.Changes, change)
+	}
+	for _, step := range f.Steps {
+		text, err := j.text(step)
+		if err != nil {
+			return p, err
+		}
+		p.Steps = append(p.Steps, text)
+	}
+	return p, nil
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+func (j *judging) change(name string, to facts.Value, hint string) facts.Change {
+	now, _ := j.snapshot.Effective(facts.Settings + "." + name)
+	return facts.Change{Name: name, From: now.Value, To: to, Origin: now.Origin, Hint: hint}
+}
+
+// worked evaluates the value a setting should have; the zero Value when that needs what nobody said.
+func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
+	entry, _ := facts.Lookup(facts.Settings + "." + name)
+	e, err := j.baseline.expression(j.rule, j.rule.code.env, source, "fix", celTypes[entry.Type])
+	if err != nil {
+		return facts.Value{}, err
+	}
+	value, err := j.evaluate(e)
+	if err != nil || types.IsUnknown(value) {
+		return facts.Value{}, err
+	}
+	return entry.Type.Parse(formatCEL(value))
+}
+
+func (j *judging) modeChange(source strict.Expr) (facts.Change, error) {
+	e, err := j.baseline.expression(j.rule, j.rule.code.env, source, "fix", cel.IntType)
+	if err != nil {
+		return facts.Change{}, err
+	}
+	value, err := j.evaluate(e)
+	if err != nil {
+		return facts.Change{}, err
+	}
+	now, _ := j.item.Field("mode")
+	to, _ := value.Value().(int64)
+	return facts.Change{Name: "mode", From: now, To: facts.NumberOf(facts.Mode, to), Origin: j.item.Origin()}, nil
+}
+
+// checkFixExpressions compiles the expressions of a rule's fix.
+func (b *Baseline) checkFixExpressions(r *Rule) error {
+	env, err := b.envFor(r)
+	if err != nil {
+		return err
+	}
+	for name, source := range r.Fix.SetTo {
+		entry, _ := facts.Lookup(facts.Settings + "." + name)
+		if _, err := b.expression(r, env, source, "fix", celTypes[entry.Type]); err != nil {
+			return err
+		}
+	}
+	if r.Fix.Mode.Source != "" {
+		_, err = b.expression(r, env, r.Fix.Mode, "fix", cel.IntType)
+	}
+	return err
+}

@@ -1,0 +1,249 @@
+package baseline
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/strict"
+)
+
+// A file is one YAML file of rules, or of limits, or of both.
+type file struct {
+	Area   string          `yaml:"area"`
+	About  string          `yaml:"about"`
+	Limits map[string]spec `yaml:"limits"`
+	Rules  []Rule          `yaml:"rules"`
+}
+
+// A spec is a limit as a rule file states it.
+type spec struct {
+	Type  string `yaml:"type"`
+	Value string `yaml:"value"` // as text; items of a list with commas between
+	Means string `yaml:"means"`
+	Pos   strict.Pos
+}
+
+// A Rule is one thing that ought to hold, as it stands in its file.
+type Rule struct {
+	ID       string      `yaml:"id"`
+	Severity Severity    `yaml:"severity"`
+	Each     string      `yaml:"each"`  // <list> as <name>: judged once for every item
+	When     strict.Expr `yaml:"when"`  // false: not applicable
+	Holds    strict.Expr `yaml:"holds"` //
+	Covers   []string    `yaml:"covers"`
+	Says     string      `yaml:"says"`
+	Expected string      `yaml:"expected"`
+	Why      string      `yaml:"why"`
+	Cites    []string    `yaml:"cites"`
+	CWE      int         `yaml:"cwe"`
+	Jobs     []string    `yaml:"jobs"`
+	Fix      Fix         `yaml:"fix"`
+	Pos      strict.Pos
+
+	Area string `yaml:"-"`
+	list string // of each
+	as   string
+	file string
+	code *code
+}
+
+// A Fix is what would put a deviation right, before its expressions are worked out.
+type Fix struct {
+	Kind    string                 `yaml:"kind"` // follows from what is given, when left out
+	Risk    string                 `yaml:"risk"`
+	Lasting bool                   `yaml:"lasting"`
+	Set     map[string]string      `yaml:"set"`    // setting: value as text
+	SetTo   map[string]strict.Expr `yaml:"set_to"` // setting: expression
+	Ask     map[string]string      `yaml:"ask"`    // setting: what a person is asked
+	Mode    strict.Expr            `yaml:"mode"`   // the mode of every entry of the class
+	Steps   []string               `yaml:"steps"`
+}
+
+// Severity is one word, or several with conditions, of which the first that holds counts.
+type Severity []SeverityCase
+
+// A SeverityCase is one of them; the last has no condition.
+type SeverityCase struct {
+	If strict.Expr `yaml:"if"`
+	Is string      `yaml:"is"`
+}
+
+// UnmarshalNode reads either shape.
+func (s *Severity) UnmarshalNode(n strict.Node) error {
+	if n.IsSequence() {
+		if err := n.Into((*[]SeverityCase)(s)); err != nil {
+			return err
+		}
+	} else {
+		var word string
+		if err := n.Into(&word); err != nil {
+			return err
+		}
+		*s = Severity{{Is: word}}
+	}
+	for i, c := range *s {
+		if !slices.Contains(facts.Severities, c.Is) {
+			return n.Errorf("%q is no severity%s; there are %s", c.Is, nearest.Hint(c.Is, facts.Severities), strings.Join(facts.Severities, ", "))
+		}
+		if last := i == len(*s)-1; last != (c.If.Source == "") {
+			return n.Errorf("every severity but the last has a condition (if), and the last has none")
+		}
+	}
+	return nil
+}
+
+// Worst is the worst severity the rule may have.
+func (s Severity) Worst() string {
+	worst := len(facts.Severities) - 1
+	for _, c := range s {
+		worst = min(worst, slices.Index(facts.Severities, c.Is))
+	}
+	return facts.Severities[worst]
+}
+
+// Areas lists the areas in the order of work.
+var Areas = []string{"titles", "identity", "metadata", "visibility", "permalinks", "caching", "delivery", "hardening",
+	"upkeep", "permissions", "maintenance", "runtime", "search", "aliases"}
+
+func (r *Rule) errorf(format string, args ...any) error {
+	return &strict.Error{File: r.file, Pos: r.Pos, Says: fmt.Sprintf("rule %s: ", r.ID) + fmt.Sprintf(format, args...)}
+}
+
+var (
+	idShape   = regexp.MustCompile(`^[a-z]+(\.[a-z]+(-[a-z]+)*)$`)
+	eachShape = regexp.MustCompile(`^([a-z]+\.[a-z]+) as ([a-z_]+)$`)
+)
+
+// check holds what stands in the file against what a rule needs; expressions are checked when compiled.
+func (r *Rule) check() error {
+	if !idShape.MatchString(r.ID) {
+		return r.errorf("an id is an area, a dot and words with hyphens, such as titles.site-own")
+	}
+	area, _, _ := strings.Cut(r.ID, ".")
+	if r.Area != "" && area != r.Area {
+		return r.errorf("it stands in the file of the area %q", r.Area)
+	}
+	if !slices.Contains(Areas, area) {
+		return r.errorf("there is no area %q%s", area, nearest.Hint(area, Areas))
+	}
+	r.Area = area
+	for _, need := range []struct {
+		name  string
+		there bool
+	}{{"severity", len(r.Severity) > 0}, {"holds", r.Holds.Source != ""}, {"says", r.Says != ""}, {"expected", r.Expected != ""}, {"why", r.Why != ""}} {
+		if !need.there {
+			return r.errorf("%s is missing", need.name)
+		}
+	}
+	if err := r.checkEach(); err != nil {
+		return err
+	}
+	return r.checkFix()
+}
+
+func (r *Rule) checkEach() error {
+	if r.Each == "" {
+		return nil
+	}
+	m := eachShape.FindStringSubmatch(r.Each)
+	if m == nil {
+		return r.errorf("each is written as: <list> as <name>")
+	}
+	if _, known := facts.Lists[m[1]]; !known {
+		lists := slices.Sorted(maps.Keys(facts.Lists))
+		return r.errorf("there is no list %q%s; there are %s", m[1], nearest.Hint(m[1], lists), strings.Join(lists, ", "))
+	}
+	r.list, r.as = m[1], m[2]
+	return nil
+}
+
+var risks = []string{facts.Safe, facts.Visible, facts.Disruptive}
+
+func (r *Rule) checkFix() error {
+	f := &r.Fix
+	if !slices.Contains(risks, f.Risk) {
+		return r.errorf("fix: risk is one of %s%s", strings.Join(risks, ", "), nearest.Hint(f.Risk, risks))
+	}
+	if f.Kind == "" {
+		switch {
+		case len(f.Set)+len(f.SetTo)+len(f.Ask) > 0:
+			f.Kind = facts.KindSet
+		case f.Mode.Source != "":
+			f.Kind = facts.KindMode
+		default:
+			f.Kind = facts.KindSteps
+		}
+	}
+	if f.Kind == facts.KindSteps && len(f.Steps) == 0 {
+		return r.errorf("fix: says neither what to change nor the steps for a person")
+	}
+	names := slices.Concat(slices.Collect(maps.Keys(f.Set)), slices.Collect(maps.Keys(f.SetTo)), slices.Collect(maps.Keys(f.Ask)))
+	for _, name := range names {
+		entry, known := facts.Lookup(facts.Settings + "." + name)
+		if !known {
+			return r.errorf("fix: there is no setting %q%s", name, nearest.Hint(facts.Settings+"."+name, namesOf(facts.Settings)))
+		}
+		if text, constant := f.Set[name]; constant {
+			if v, err := entry.Type.Parse(text); err != nil || !entry.Check(v) {
+				return r.errorf("fix: %s cannot be set to %q", name, text)
+			}
+		}
+	}
+	return nil
+}
+
+func namesOf(source string) []string {
+	var names []string
+	for _, entry := range facts.Of(source) {
+		names = append(names, entry.Name)
+	}
+	return names
+}
+
+// Mentions lists the names of the catalogue that the rule's condition mentions.
+func (r *Rule) Mentions() []string {
+	j := &judging{rule: r}
+	var names []string
+	for _, name := range r.code.holds.names {
+		names = append(names, j.catalogueName(name))
+	}
+	return names
+}
+
+// LimitNames lists the limits that the rule's condition mentions.
+func (r *Rule) LimitNames() []string {
+	var names []string
+	for _, name := range r.code.holds.names {
+		if limit, ok := strings.CutPrefix(name, limitsPrefix); ok {
+			names = append(names, limit)
+		}
+	}
+	return names
+}
+
+// Lines says in words what the fix does, before it is worked out for a site.
+func (f Fix) Lines() []string {
+	var lines []string
+	for _, name := range sortedKeys(f.Set) {
+		value := f.Set[name]
+		if value == "" {
+			value = "nothing"
+		}
+		lines = append(lines, "set "+name+" to "+value)
+	}
+	for _, name := range sortedKeys(f.SetTo) {
+		lines = append(lines, "set "+name+" to "+f.SetTo[name].Source)
+	}
+	for _, name := range sortedKeys(f.Ask) {
+		lines = append(lines, name+": "+f.Ask[name])
+	}
+	if f.Mode.Source != "" {
+		lines = append(lines, "change the mode to "+f.Mode.Source)
+	}
+	return append(lines, f.Steps...)
+}

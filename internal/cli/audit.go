@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/render"
+)
+
+func (p *program) auditCommand() *cobra.Command {
+	failOn := "high"
+	c := &cobra.Command{
+		Use:   "audit [SITE]",
+		Short: "Looks at a site from every side and reports what deviates, with fixes",
+		Long: `Looks at a site from every side that its site file names, judges what it sees by the baseline, and reports
+what deviates, with fixes, and what could not be seen. Nothing on the site changes.
+
+SITE is a site file, a folder that holds weltaxis.yaml, or a snapshot (.json); default: the folder you are in.
+
+` + statusHelp,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := checkSeverity("fail-on", failOn); err != nil {
+				return err
+			}
+			result, err := p.audit(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			if err := p.write(p.text(func(page render.Page) { render.Text(page, result) }), jsonForm(result)); err != nil {
+				return err
+			}
+			switch {
+			case failOn != "never" && result.AtOrAbove(failOn):
+				return status(exitDeviates)
+			case result.Partial():
+				return status(exitPartial)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&failOn, "fail-on", failOn, "the lowest severity that makes the exit status 1, or never")
+	return c
+}

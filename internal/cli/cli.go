@@ -1,0 +1,296 @@
+// Package cli is the command line: one file a command, each turning flags into one call of the core and handing
+// what comes back to package render.
+//
+// It computes nothing. It may import everything.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/render"
+	"weltaxis/internal/site"
+)
+
+// The exit statuses, documented in --help.
+const (
+	exitFine        = 0
+	exitDeviates    = 1
+	exitWrong       = 2
+	exitPartial     = 3
+	exitInterrupted = 130
+)
+
+const statusHelp = `Exit status:
+  0    nothing at or above --fail-on, and everything asked for was seen
+  1    something deviates at or above --fail-on
+  2    wrong use, or a site file, baseline or dialect that cannot be used
+  3    no such deviation, but something asked for could not be seen
+  130  interrupted`
+
+// version is set when a release is built; otherwise it comes from the build's own record.
+var version = ""
+
+func versionText() string {
+	if version != "" {
+		return version
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	if v := info.Main.Version; v != "" && v != "(devel)" {
+		return v
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+			return "0.1.0-dev+" + s.Value[:12]
+		}
+	}
+	return "0.1.0-dev"
+}
+
+// A program is one run: its streams and the flags that mean the same everywhere.
+type program struct {
+	in       io.Reader
+	out, err io.Writer
+
+	site      string
+	stage     string
+	only      []string
+	format    string
+	output    string
+	baselines []string
+	quiet     bool
+	log       string
+}
+
+// status is an error that only carries an exit status; what there was to say has been said.
+type status int
+
+func (s status) Error() string { return "exit status " + strconv.Itoa(int(s)) }
+
+// Main runs one command and returns its exit status.
+func Main(args []string, in io.Reader, out, err io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	p := &program{in: in, out: out, err: err}
+	root := p.command()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(err)
+	failure := root.ExecuteContext(ctx)
+	var code status
+	switch {
+	case failure == nil:
+		return exitFine
+	case errors.As(failure, &code):
+		return int(code)
+	case ctx.Err() != nil:
+		fmt.Fprintln(err, "weltaxis: interrupted")
+		return exitInterrupted
+	case errors.Is(failure, syscall.EPIPE):
+		return exitFine // whoever reads has read enough
+	}
+	fmt.Fprintf(err, "weltaxis: %s\n", render.Safe(failure.Error()))
+	return exitWrong
+}
+
+func (p *program) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "weltaxis",
+		Short: "Audits the settings of a content-managed site against a baseline",
+		Long: `Weltaxis looks at a content-managed site from every side it is shown, sets what it sees side by side,
+and reports what deviates from a baseline of good practice, with fixes.
+
+Begin with:  weltaxis demo
+
+` + statusHelp,
+		Version:       versionText(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("there is no command %q%s; weltaxis --help lists them", args[0], nearest.Hint(args[0], p.commandNames()))
+			}
+			return nil
+		},
+		PersistentPreRunE: func(*cobra.Command, []string) error { return p.prepare() },
+		RunE:              func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	root.SetVersionTemplate("weltaxis {{.Version}}\n")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w; %s --help lists the options", err, c.CommandPath())
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&p.site, "site", "", "site file, or the folder that holds it")
+	flags.StringVar(&p.stage, "stage", "", "judge as if in this stage: "+strings.Join(site.Stages(), ", "))
+	flags.StringSliceVar(&p.only, "only", nil, "areas or rules, with commas between")
+	flags.StringVar(&p.format, "format", "text", "text or json")
+	flags.StringVar(&p.output, "output", "", "write to this file instead of standard output")
+	flags.StringSliceVar(&p.baselines, "baseline", nil, "files of rules added to the built-in ones")
+	flags.BoolVar(&p.quiet, "quiet", false, "print nothing but errors; the exit status says the rest")
+	flags.StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
+	for _, c := range p.commands() {
+		root.AddCommand(c)
+	}
+	return root
+}
+
+// commands lists the commands in the order of the help.
+func (p *program) commands() []*cobra.Command {
+	return []*cobra.Command{
+		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.filesCommand(), p.snapshotCommand(),
+		p.explainCommand(), p.baselineCommand(), p.schemaCommand(),
+	}
+}
+
+func (p *program) commandNames() []string {
+	var names []string
+	for _, c := range p.commands() {
+		names = append(names, c.Name())
+	}
+	return names
+}
+
+// prepare checks the flags that mean the same everywhere.
+func (p *program) prepare() error {
+	if p.stage != "" && !slices.Contains(site.Stages(), p.stage) {
+		return fmt.Errorf("--stage: there is no stage %q%s; there are %s", p.stage, nearest.Hint(p.stage, site.Stages()), strings.Join(site.Stages(), ", "))
+	}
+	level := slog.LevelError + 4 // nothing
+	if p.log != "" {
+		if err := level.UnmarshalText([]byte(p.log)); err != nil {
+			return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
+		}
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level})))
+	return nil
+}
+
+func (p *program) options() audit.Options {
+	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText()}
+}
+
+// siteArgument is the site a command is about: its argument, or --site, or the folder one is in.
+func (p *program) siteArgument(args []string) (string, error) {
+	switch {
+	case len(args) > 0 && p.site != "":
+		return "", errors.New("the site is named twice, as an argument and with --site; name it once")
+	case len(args) > 0:
+		return args[0], nil
+	case p.site != "":
+		return p.site, nil
+	}
+	return ".", nil
+}
+
+// audit gathers and judges the site a command is about. A snapshot file is judged as it is.
+func (p *program) audit(ctx context.Context, args []string) (*audit.Result, error) {
+	name, err := p.siteArgument(args)
+	if err != nil {
+		return nil, err
+	}
+	if strings.EqualFold(filepath.Ext(name), ".json") {
+		return p.judgeFile(name)
+	}
+	s, err := site.Load(name)
+	if err != nil {
+		return nil, err
+	}
+	slog.Info("auditing", "site", s.Name, "file", s.Path)
+	return audit.Run(ctx, s, time.Now(), p.options())
+}
+
+// judgeFile judges a snapshot that was kept.
+func (p *program) judgeFile(name string) (*audit.Result, error) {
+	snapshot, err := readSnapshot(name)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := audit.RulesFor(snapshot, p.options())
+	if err != nil {
+		return nil, err
+	}
+	return audit.Judge(rules, snapshot, p.options()), nil
+}
+
+// A form is one way to write a result.
+type form struct {
+	name  string
+	write func(io.Writer) error
+}
+
+// text is the form for people; it is laid out for the terminal it goes to.
+func (p *program) text(lay func(render.Page)) form {
+	return form{"text", func(w io.Writer) error {
+		page := render.Page{Writer: colorprofile.NewWriter(w, os.Environ()), Width: widthOf(w)}
+		lay(page)
+		return nil
+	}}
+}
+
+func jsonForm(v any) form {
+	return form{"json", func(w io.Writer) error { return render.JSON(w, v) }}
+}
+
+// write writes the asked-for one of the forms to standard output or --output.
+func (p *program) write(forms ...form) error {
+	var names []string
+	for _, f := range forms {
+		names = append(names, f.name)
+	}
+	i := slices.Index(names, p.format)
+	if i < 0 {
+		return fmt.Errorf("--format: there is no format %q here%s; there are %s", p.format, nearest.Hint(p.format, names), strings.Join(names, ", "))
+	}
+	if p.output == "" {
+		if p.quiet {
+			return nil
+		}
+		return forms[i].write(p.out)
+	}
+	return writeFile(p.output, forms[i].write)
+}
+
+// widthOf is the width of the terminal that w is, or COLUMNS, or 80.
+func widthOf(w io.Writer) int {
+	if file, ok := w.(*os.File); ok {
+		if width, _, err := term.GetSize(file.Fd()); err == nil && width > 0 {
+			return width
+		}
+	}
+	if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && width > 0 {
+		return width
+	}
+	return 80
+}
+
+// checkSeverity takes a severity or "never".
+func checkSeverity(flag, word string) error {
+	words := append(slices.Clone(facts.Severities), "never")
+	if !slices.Contains(words, word) {
+		return fmt.Errorf("--%s: there is no severity %q%s; there are %s", flag, word, nearest.Hint(word, words), strings.Join(words, ", "))
+	}
+	return nil
+}

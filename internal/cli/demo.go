@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/demo"
+	"weltaxis/internal/render"
+	"weltaxis/internal/site"
+)
+
+func (p *program) demoCommand() *cobra.Command {
+	var into string
+	var renew bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Writes a demo site, audits it, and says what to try next",
+		Long: `Writes the demo, an invented theatre's site and its well-kept twin, into a folder, audits the first, and says
+what to try next. Nothing outside that folder is touched, and nothing is written over what the demo did not write.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			dir, err := demoFolder(into)
+			if err != nil {
+				return err
+			}
+			err = demo.Write(dir, renew)
+			there := errors.Is(err, demo.ErrThere)
+			if err != nil && !there {
+				return err
+			}
+			s, err := site.Load(filepath.Join(dir, demo.FirstSite))
+			if err != nil {
+				return err
+			}
+			result, err := audit.Run(c.Context(), s, time.Now(), p.options())
+			if err != nil {
+				return err
+			}
+			return p.write(p.text(func(page render.Page) {
+				fmt.Fprintf(page, "%s %s\n\n", map[bool]string{false: "The demo is in", true: "The demo is there already, and left as it is, in"}[there], dir)
+				render.Text(page, result)
+				render.TryNext(page, nextSteps(dir))
+			}), jsonForm(result))
+		},
+	}
+	c.Flags().StringVar(&into, "into", "", "the folder to write to (default: a new temporary one)")
+	c.Flags().BoolVar(&renew, "renew", false, "write the demo afresh where it is there already")
+	return c
+}
+
+func demoFolder(into string) (string, error) {
+	if into == "" {
+		return os.MkdirTemp("", "weltaxis-demo-")
+	}
+	return filepath.Clean(into), nil
+}
+
+// nextSteps are commands that work as they stand, however this program was started.
+func nextSteps(dir string) []render.Step {
+	first := filepath.Join(dir, demo.FirstSite)
+	program := "weltaxis"
+	if self, err := os.Executable(); err == nil && strings.HasPrefix(self, filepath.Join(os.TempDir(), "go-build")) {
+		program = "go run ./cmd/weltaxis"
+	}
+	return []render.Step{
+		{Does: "what a rule is about", Command: program + " explain hardening.debug-off"},
+		{Does: "every setting, with what is expected", Command: program + " settings " + first},
+		{Does: "the file tree in classes", Command: program + " files " + first},
+		{Does: "the same audit, for a program", Command: program + " audit " + first + " --format json"},
+		{Does: "the twin with everything in order", Command: program + " audit " + first + "-aligned"},
+		{Does: "how all this came about", Command: "less " + filepath.Join(dir, "README.md")},
+		{Does: "to be rid of the demo", Command: "rm -r " + dir},
+	}
+}

@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+)
+
+func (p *program) snapshotCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "snapshot [SITE]",
+		Short: "Writes down what is seen of a site, to be judged later with audit",
+		Long: `Writes down, as JSON, everything that is seen of a site, with what its site file says. weltaxis audit judges
+such a file without touching the site. Secrets are in it only as their length.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			name, err := p.siteArgument(args)
+			if err != nil {
+				return err
+			}
+			s, err := site.Load(name)
+			if err != nil {
+				return err
+			}
+			rules, err := audit.Rules(s, p.options())
+			if err != nil {
+				return err
+			}
+			snapshot, err := audit.Gather(c.Context(), s, rules, time.Now(), p.options())
+			if err != nil {
+				return err
+			}
+			p.format = "json"
+			if err := p.write(jsonForm(snapshot)); err != nil {
+				return err
+			}
+			if snapshot.Partial() {
+				return status(exitPartial)
+			}
+			return nil
+		},
+	}
+}
+
+// maxSnapshot is the largest snapshot that is read, in bytes.
+const maxSnapshot = 1 << 30
+
+func readSnapshot(name string) (*facts.Snapshot, error) {
+	stat, err := os.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("there is no snapshot %s", name)
+	case err != nil:
+		return nil, err
+	case stat.Size() > maxSnapshot:
+		return nil, fmt.Errorf("%s has %d bytes; a snapshot has at most %d", name, stat.Size(), int64(maxSnapshot))
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	snapshot := &facts.Snapshot{}
+	if err := json.Unmarshal(data, snapshot); err != nil {
+		return nil, fmt.Errorf("%s is no snapshot of this program: %w", name, err)
+	}
+	return snapshot, nil
+}

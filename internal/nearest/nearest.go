@@ -1,0 +1,42 @@
+// Package nearest finds the word somebody probably meant, for "did you mean" in messages.
+//
+// It imports nothing of this program.
+package nearest
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
+
+// Word returns the candidate closest to word, or "" when none is close enough to be worth suggesting.
+// Closeness is edit distance, at most a third of the word's length. A candidate that only adds or lacks a
+// dotted prefix (robots_index for meta.robots_index) counts as close.
+func Word(word string, candidates []string) string {
+	best, least := "", len(word)/3+1
+	sorted := slices.Sorted(slices.Values(candidates))
+	for _, candidate := range sorted {
+		distance := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(candidate))
+		if distance < least {
+			best, least = candidate, distance
+		}
+	}
+	if best != "" {
+		return best
+	}
+	for _, candidate := range sorted {
+		if strings.HasSuffix(candidate, "."+word) || strings.HasSuffix(word, "."+candidate) {
+			return candidate
+		}
+	}
+	return ""
+}
+
+// Hint is Word made into the end of a message: ` (did you mean "x"?)`, or "".
+func Hint(word string, candidates []string) string {
+	if near := Word(word, candidates); near != "" {
+		return ` (did you mean "` + near + `"?)`
+	}
+	return ""
+}

@@ -1,0 +1,114 @@
+// Package render puts results into words: for people in a terminal, for programs as JSON. One file is one form.
+//
+// Everything that comes from a site is untrusted here: what goes to a terminal is escaped. The package may import
+// audit, baseline and facts, and looks at nothing but what it is handed.
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"weltaxis/internal/facts"
+)
+
+// A Page is where text goes: a writer that takes colour away where it is not wanted, and a width in columns.
+type Page struct {
+	io.Writer
+	Width int
+}
+
+// The widths that text is laid out for; a terminal that is wider or narrower gets the nearest.
+const (
+	MinWidth = 40
+	MaxWidth = 120
+)
+
+func (p Page) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
+
+var (
+	bold  = lipgloss.NewStyle().Bold(true)
+	quiet = lipgloss.NewStyle().Foreground(lipgloss.Color("#7d7568"))
+	title = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#2f7f86"))
+
+	severityStyles = map[string]lipgloss.Style{
+		facts.Critical: lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#ffffff")).Background(lipgloss.Color("#a3195b")),
+		facts.High:     lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#c0417c")),
+		facts.Medium:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#8b6fc4")),
+		facts.Low:      lipgloss.NewStyle().Foreground(lipgloss.Color("#4d8fb8")),
+		facts.Note:     quiet,
+	}
+)
+
+// Safe escapes text from a site for a terminal: control characters, what turns the direction of writing, and
+// bytes that are no UTF-8 are shown as \xNN or \u{NNNN}, line ends as ⏎.
+func Safe(text string) string {
+	clean := func(r rune) bool { return r != utf8.RuneError && unicode.IsPrint(r) || r == ' ' || r == '\u00a0' }
+	if !strings.ContainsFunc(text, func(r rune) bool { return !clean(r) }) {
+		return text
+	}
+	var b strings.Builder
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRuneInString(text[i:])
+		switch {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, `\x%02x`, text[i])
+		case r == '\n':
+			b.WriteString("⏎")
+		case clean(r) || r == utf8.RuneError:
+			b.WriteRune(r)
+		case r < 0x80:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		default:
+			fmt.Fprintf(&b, `\u{%04x}`, r)
+		}
+		i += size
+	}
+	return b.String()
+}
+
+// wrap breaks text into lines of at most width columns, at spaces where there are some.
+func wrap(text string, width int) []string {
+	return strings.Split(ansi.Wrap(text, max(width, 10), "/-_"), "\n")
+}
+
+// block writes lines under a margin; the first line has a label in it.
+func (p Page) block(margin int, label string, labelWidth int, text string, style lipgloss.Style) {
+	for i, line := range wrap(text, p.width()-margin-labelWidth) {
+		if i > 0 {
+			label = ""
+		}
+		fmt.Fprintf(p, "%s%s%s\n", strings.Repeat(" ", margin), quiet.Render(pad(label, labelWidth)), style.Render(line))
+	}
+}
+
+func pad(text string, width int) string {
+	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
+}
+
+// line draws a rule across the page, with a word in it.
+func (p Page) line(word string) {
+	rest := p.width() - ansi.StringWidth(word) - 1
+	fmt.Fprintf(p, "%s %s\n", title.Render(word), quiet.Render(strings.Repeat("─", max(rest, 0))))
+}
+
+// list joins words as a sentence does: a, b and c.
+func list(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+// count says how many: 1 file, 2 files.
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,304 @@
+// Package site reads the site file: what a site is meant to be, where to look, and what somebody has decided to
+// live with.
+//
+// It looks at no site. It may import facts, strict and nearest.
+package site
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/strict"
+)
+
+// FileName is what a site file is called when only its folder is named.
+const FileName = "weltaxis.yaml"
+
+// A Site is one site file, checked. Paths in it are as written; Dir is what they are relative to.
+type Site struct {
+	Name     string           `yaml:"site"`
+	Intent   Intent           `yaml:"intent"`
+	Sources  Sources          `yaml:"sources"`
+	Baseline []string         `yaml:"baseline"` // files with rules of one's own, added to the built-in ones
+	Limits   map[string]Limit `yaml:"limits"`
+	Accept   []Acceptance     `yaml:"accept"`
+
+	Path string `yaml:"-"` // of the site file
+	Dir  string `yaml:"-"`
+}
+
+// Sources says where to look. Each is optional.
+type Sources struct {
+	Settings *Settings `yaml:"settings"`
+	Files    *Files    `yaml:"files"`
+}
+
+// Settings says where the content system is installed and how it spells things.
+type Settings struct {
+	Dialect     string            `yaml:"dialect"` // a shipped one's name, or a file
+	Root        string            `yaml:"root"`
+	Environment map[string]string `yaml:"environment"` // variables of the site's own process
+	Pos         strict.Pos
+}
+
+// Files says where the tree is.
+type Files struct {
+	Root string `yaml:"root"`
+	Pos  strict.Pos
+}
+
+// An Acceptance is a deviation to live with until a day.
+type Acceptance struct {
+	Rule    string      `yaml:"rule"`
+	Subject string      `yaml:"subject"`
+	Because string      `yaml:"because"`
+	Until   strict.Date `yaml:"until"`
+	Pos     strict.Pos
+}
+
+// A Limit is an overridden parameter of the baseline, as text; the baseline knows its type.
+type Limit struct {
+	Text string
+	List []string
+	Pos  strict.Pos
+}
+
+// UnmarshalNode takes a single value or a list of texts.
+func (l *Limit) UnmarshalNode(n strict.Node) (err error) {
+	l.Pos = n.Pos()
+	if n.IsSequence() {
+		return n.Into(&l.List)
+	}
+	l.Text, _, err = n.Scalar()
+	return err
+}
+
+// Intent is what the site is meant to be: readings whose origin is the site file. Their names and types are the
+// catalogue's.
+type Intent []facts.Reading
+
+// UnmarshalNode reads a mapping of names in the catalogue.
+func (i *Intent) UnmarshalNode(n strict.Node) error {
+	values := map[string]intentValue{}
+	if err := n.Into(&values); err != nil {
+		return err
+	}
+	for _, name := range intentNames() {
+		if v, there := values[name]; there {
+			delete(values, name)
+			reading, err := v.reading(name)
+			if err != nil {
+				return err
+			}
+			*i = append(*i, reading)
+		} else if value, stated := unsaid[name]; stated {
+			*i = append(*i, facts.Reading{Source: facts.Intent, Name: name, Value: value, Origin: facts.Origin{Default: "the site file"}})
+		}
+	}
+	for name, v := range values {
+		return v.node.Errorf("%q is not known under intent%s; known are %s", name, nearest.Hint(name, intentNames()), strings.Join(intentNames(), ", "))
+	}
+	return nil
+}
+
+// unsaid is what an intent means that says nothing of these: no sub-folder, no links that lead out, and
+// maintenance that should have ended long ago. Of everything else, nothing said means nothing known.
+var unsaid = map[string]facts.Value{
+	"sub_folder":        facts.BoolOf(false),
+	"links_allowed":     facts.BoolOf(false),
+	"maintenance_until": facts.NumberOf(facts.Date, 0),
+}
+
+func intentNames() []string {
+	var names []string
+	for _, entry := range facts.Of(facts.Intent) {
+		names = append(names, strings.TrimPrefix(entry.Name, facts.Intent+"."))
+	}
+	return names
+}
+
+type intentValue struct{ node strict.Node }
+
+// UnmarshalNode keeps the node until its type is known.
+func (v *intentValue) UnmarshalNode(n strict.Node) error {
+	v.node = n
+	return nil
+}
+
+func (v intentValue) reading(name string) (facts.Reading, error) {
+	entry, _ := facts.Lookup(facts.Intent + "." + name)
+	value, err := v.value(name, entry)
+	return facts.Reading{Source: facts.Intent, Name: name, Value: value,
+		Origin: facts.Origin{File: FileName, Line: v.node.Pos().Line}}, err
+}
+
+func (v intentValue) value(name string, entry facts.Entry) (facts.Value, error) {
+	if entry.Type == facts.List {
+		var list []string
+		err := v.node.Into(&list)
+		return facts.ListOf(list...), err
+	}
+	if entry.Type == facts.Date {
+		var day strict.Date
+		err := v.node.Into(&day)
+		return facts.NumberOf(facts.Date, day.Unix()), err
+	}
+	text, kind, err := v.node.Scalar()
+	if err != nil {
+		return facts.Value{}, err
+	}
+	if want := map[bool]string{true: "bool", false: "string"}[entry.Type == facts.Bool]; kind != want {
+		return facts.Value{}, v.node.Errorf("%s: %s", name, map[string]string{"bool": "true or false is expected here", "string": "a text is expected here; put it in quotes"}[want])
+	}
+	value, err := entry.Type.Parse(text)
+	if err != nil {
+		return value, v.node.Errorf("%s: %s", name, err)
+	}
+	return value, v.check(name, entry, value)
+}
+
+// check holds a value against what its type promises; the site file is the one place where that is an error.
+func (v intentValue) check(name string, entry facts.Entry, value facts.Value) error {
+	text := value.Text()
+	switch {
+	case !entry.Check(value):
+		return v.node.Errorf("%s: %q is not one of %s%s", name, text, strings.Join(entry.Words, ", "), nearest.Hint(text, entry.Words))
+	case entry.Type == facts.Zone && !facts.IsZone(text):
+		return v.node.Errorf("%s: %q is no time zone of the IANA database; write it as Europe/London", name, text)
+	case entry.Type == facts.URL && facts.URLHost(text) == "":
+		return v.node.Errorf("%s: %q is no address; write it as https://www.name.example", name, text)
+	}
+	return nil
+}
+
+// NotFoundError says that there is no site file where one was looked for.
+type NotFoundError struct{ Path string }
+
+func (e *NotFoundError) Error() string {
+	return fmt.Sprintf("there is no site file %s; name a site file, or a folder that holds %s", e.Path, FileName)
+}
+
+// maxFile is the largest site file that is read, in bytes.
+const maxFile = 1 << 20
+
+// Load reads a site file, or the one in a folder.
+func Load(path string) (*Site, error) {
+	if stat, err := os.Stat(path); err == nil && stat.IsDir() {
+		path = filepath.Join(path, FileName)
+	}
+	stat, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, &NotFoundError{path}
+	case err != nil:
+		return nil, err
+	case stat.Size() > maxFile:
+		return nil, fmt.Errorf("%s has %d bytes; a site file has at most %d", path, stat.Size(), maxFile)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, data)
+}
+
+// Parse reads the text of a site file; path is where it lies, or would.
+func Parse(path string, data []byte) (*Site, error) {
+	s := &Site{Path: path, Dir: filepath.Dir(path)}
+	if err := strict.Decode(path, data, s); err != nil {
+		return nil, err
+	}
+	return s, s.check()
+}
+
+// ErrorAt is an error in the site file.
+func (s *Site) ErrorAt(at strict.Pos, format string, args ...any) error {
+	return &strict.Error{File: s.Path, Pos: at, Says: fmt.Sprintf(format, args...)}
+}
+
+func (s *Site) check() error {
+	if s.Name == "" {
+		return s.ErrorAt(strict.Pos{}, "site is missing: the name of the site")
+	}
+	if set := s.Sources.Settings; set != nil {
+		switch {
+		case set.Dialect == "":
+			return s.ErrorAt(set.Pos, "settings: dialect is missing: how the content system spells its settings")
+		case set.Root == "":
+			return s.ErrorAt(set.Pos, "settings: root is missing: the folder of the installation")
+		}
+		if err := s.checkRoot(set.Pos, "settings", set.Root); err != nil {
+			return err
+		}
+	}
+	if f := s.Sources.Files; f != nil {
+		if f.Root == "" {
+			return s.ErrorAt(f.Pos, "files: root is missing: the folder of the site")
+		}
+		if err := s.checkRoot(f.Pos, "files", f.Root); err != nil {
+			return err
+		}
+	}
+	if s.Sources == (Sources{}) {
+		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, files)")
+	}
+	return s.checkAccept()
+}
+
+func (s *Site) checkRoot(at strict.Pos, source, root string) error {
+	full := s.Resolve(root)
+	stat, err := os.Stat(full)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return s.ErrorAt(at, "%s: the root %s does not exist", source, full)
+	case err != nil:
+		return s.ErrorAt(at, "%s: the root %s cannot be read: %s", source, full, errors.Unwrap(err))
+	case !stat.IsDir():
+		return s.ErrorAt(at, "%s: the root %s is no folder", source, full)
+	}
+	return nil
+}
+
+func (s *Site) checkAccept() error {
+	for _, a := range s.Accept {
+		for _, field := range []struct{ name, value string }{{"rule", a.Rule}, {"subject", a.Subject}, {"because", a.Because}} {
+			if field.value == "" {
+				return s.ErrorAt(a.Pos, "accept: %s is missing", field.name)
+			}
+		}
+		if a.Until.IsZero() {
+			return s.ErrorAt(a.Pos, "accept: until is missing: the last day it is good")
+		}
+	}
+	return nil
+}
+
+// Resolve makes a path of the site file one that can be opened.
+func (s *Site) Resolve(path string) string {
+	if filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	return filepath.Join(s.Dir, path)
+}
+
+// Accepted lists the acceptances as facts.
+func (s *Site) Accepted() []facts.Acceptance {
+	var list []facts.Acceptance
+	for _, a := range s.Accept {
+		list = append(list, facts.Acceptance{Rule: a.Rule, Subject: a.Subject, Because: a.Because, Until: facts.NumberOf(facts.Date, a.Until.Unix())})
+	}
+	return list
+}
+
+// Stages lists the stages a site may be in.
+func Stages() []string {
+	entry, _ := facts.Lookup(facts.Intent + ".stage")
+	return slices.Clone(entry.Words)
+}

@@ -1,0 +1,270 @@
+// Package files is the source that looks at what lies on the disk: the tree under the site's root, counted into
+// classes of entries that are alike. It opens no file and changes nothing.
+//
+// It may import facts, dialect (for the roles) and tree, and no other source.
+package files
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os/user"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/tree"
+)
+
+// A Source looks at one tree.
+type Source struct {
+	Root    string
+	Dialect *dialect.Dialect // for the roles; nil for the default ones
+}
+
+// Bounds on what is kept of a tree, however large it is.
+const (
+	pathsPerClass = 3
+	maxSingles    = 2000
+	maxGaps       = 20
+)
+
+// Gather adds the classes. The error is only that of a context that ended.
+func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
+	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, folders: map[string]string{}, found: map[string]bool{}}
+	if s.Dialect != nil {
+		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
+	}
+	for _, exact := range c.matcher.Exact(dialect.Config) {
+		c.found[exact] = false
+	}
+	root := filepath.Clean(s.Root)
+	err := tree.Walk(ctx, root, c.visit, c.fail)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		into.AddGap(gapOf("the folder "+s.Root, err, facts.ListClasses))
+		return nil
+	}
+	into.Classes = c.list()
+	for _, gap := range c.gaps() {
+		into.AddGap(gap)
+	}
+	return nil
+}
+
+// A key is everything in which the entries of a class are alike; path is set for what is kept singly.
+type key struct {
+	role, kind, content string
+	public              bool
+	mode, uid, gid      uint32
+	path                string
+}
+
+type class struct {
+	count int
+	paths [pathsPerClass]string // the smallest, sorted
+}
+
+// add keeps the smallest few paths, so that two walks of one tree keep the same.
+func (c *class) add(path string) {
+	kept := min(c.count, pathsPerClass)
+	c.count++
+	if kept == pathsPerClass && path >= c.paths[kept-1] {
+		return
+	}
+	at := kept
+	for at > 0 && path < c.paths[at-1] {
+		at--
+	}
+	copy(c.paths[at+1:], c.paths[at:])
+	c.paths[at] = strings.Clone(path)
+}
+
+type counting struct {
+	matcher *dialect.Matcher
+	public  string // folder that the web server serves; "" for the whole root
+
+	mu      sync.Mutex
+	classes map[key]*class
+	singles int
+	folders map[string]string // the role each folder passes on, of the folders seen last
+	found   map[string]bool   // configuration files that the dialect names: whether they are there
+	failed  []failure
+	missed  int // failures past those kept
+}
+
+type failure struct {
+	path string
+	err  error
+}
+
+// maxFolders bounds the memory of roles; it is emptied when full.
+const maxFolders = 4096
+
+func (c *counting) visit(e tree.Entry) {
+	k := key{kind: e.Kind, content: contentOf(e), mode: e.Mode, uid: e.UID, gid: e.GID, public: c.isPublic(e.Path)}
+	if e.Kind == tree.Link {
+		k.mode = 0 // a link's own mode means nothing
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k.role = c.role(e)
+	if _, named := c.found[e.Path]; named {
+		c.found[e.Path] = true
+	}
+	if c.singly(k) && c.singles < maxSingles {
+		k.path = strings.Clone(e.Path)
+		c.singles++
+	}
+	known := c.classes[k]
+	if known == nil {
+		known = &class{}
+		c.classes[k] = known
+	}
+	known.add(e.Path)
+}
+
+// role is called with the lock held.
+func (c *counting) role(e tree.Entry) string {
+	dir := e.Path
+	if e.Kind != tree.Folder {
+		dir = path.Dir(e.Path)
+	}
+	role, known := c.folders[dir]
+	if !known {
+		if len(c.folders) >= maxFolders {
+			clear(c.folders)
+		}
+		role = c.matcher.Folder(dir)
+		c.folders[strings.Clone(dir)] = role
+	}
+	if e.Kind == tree.Folder {
+		return role
+	}
+	return c.matcher.Role(e.Path, role)
+}
+
+func (c *counting) isPublic(rel string) bool {
+	return c.public == "" || rel == c.public || strings.HasPrefix(rel, c.public) && rel[len(c.public)] == '/'
+}
+
+// singly tells whether entries of a key are kept one by one: those where it matters which one it is.
+func (c *counting) singly(k key) bool {
+	if k.kind != tree.File {
+		return k.kind == tree.Other
+	}
+	switch k.role {
+	case dialect.Config, dialect.Override:
+		return true
+	case dialect.Private, dialect.Backup:
+		return k.public
+	case dialect.Uploads:
+		return k.content == program
+	}
+	return k.mode&0o6000 != 0
+}
+
+func (c *counting) fail(path string, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.failed) < maxGaps {
+		c.failed = append(c.failed, failure{tree.Printable(path), err})
+		return
+	}
+	c.missed++
+}
+
+// gaps lists what could not be looked at, and the configuration that was expected and is not there.
+func (c *counting) gaps() []facts.Gap {
+	var gaps []facts.Gap
+	slices.SortFunc(c.failed, func(a, b failure) int { return cmp.Compare(a.path, b.path) })
+	for _, f := range c.failed {
+		gaps = append(gaps, gapOf(f.path, f.err))
+	}
+	if c.missed > 0 {
+		gaps = append(gaps, gapOf(fmt.Sprintf("%d more entries", c.missed), errors.New("they could not be read either")))
+	}
+	for name, there := range c.found {
+		if !there {
+			gaps = append(gaps, gapOf(name, errors.New("the dialect names it as configuration, and it is not there")))
+		}
+	}
+	if !tree.HasModes {
+		gaps = append(gaps, gapOf("modes and owners", errors.New("this system has none; look from the server itself"), facts.ListClasses+".mode"))
+	}
+	return gaps
+}
+
+func gapOf(what string, err error, names ...string) facts.Gap {
+	g := facts.Gap{Source: facts.Files, What: what, Kind: facts.Failed, Because: err.Error(), Names: names}
+	var pathErr *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		g.Kind, g.Because = facts.Refused, "reading it was refused"
+	case errors.As(err, &pathErr):
+		g.Because = pathErr.Err.Error()
+	}
+	return g
+}
+
+// list turns the classes into facts, sorted by role, kind and first path.
+func (c *counting) list() []facts.Class {
+	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
+	list := make([]facts.Class, 0, len(c.classes))
+	for k, counted := range c.classes {
+		out := facts.Class{Role: k.role, Kind: k.kind, Content: k.content, Public: k.public, Count: counted.count, Single: k.path != ""}
+		if tree.HasModes {
+			out.Owner, out.Group = names.user(k.uid), names.group(k.gid)
+			if k.kind != tree.Link {
+				out.Mode = fmt.Sprintf("%04o", k.mode)
+			}
+		}
+		for _, p := range counted.paths[:min(counted.count, pathsPerClass)] {
+			out.Paths = append(out.Paths, tree.Printable(p))
+		}
+		list = append(list, out)
+	}
+	slices.SortFunc(list, func(a, b facts.Class) int {
+		return cmp.Or(cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Paths[0], b.Paths[0]))
+	})
+	return list
+}
+
+func rank(role string) int {
+	if i := slices.Index(dialect.RoleNames, role); i >= 0 {
+		return i
+	}
+	return len(dialect.RoleNames)
+}
+
+// owners looks up names once.
+type owners struct{ users, groups map[uint32]string }
+
+func (o owners) user(id uint32) string {
+	if _, known := o.users[id]; !known {
+		o.users[id] = strconv.Itoa(int(id))
+		if u, err := user.LookupId(o.users[id]); err == nil {
+			o.users[id] = u.Username
+		}
+	}
+	return o.users[id]
+}
+
+func (o owners) group(id uint32) string {
+	if _, known := o.groups[id]; !known {
+		o.groups[id] = strconv.Itoa(int(id))
+		if g, err := user.LookupGroupId(o.groups[id]); err == nil {
+			o.groups[id] = g.Name
+		}
+	}
+	return o.groups[id]
+}
