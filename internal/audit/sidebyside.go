@@ -50,11 +50,11 @@ func (r *Result) verdict(row *Row, name string) {
 		}
 		verdict := r.of(rule.ID)
 		if verdict == Deviates {
-			d, about := r.deviationAbout(rule.ID, row.Setting)
-			if !about {
-				continue
+			if d, about := r.deviationAbout(rule.ID, row.Setting); about {
+				expected = append(expected, d.Expected)
+			} else {
+				verdict = Holds // what puts the rule right leaves this one as it is
 			}
-			expected = append(expected, d.Expected)
 		}
 		by[verdict] = append(by[verdict], rule.ID)
 	}

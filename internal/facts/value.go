@@ -115,12 +115,11 @@ func (v Value) String() string {
 // FormatDuration writes 1800 seconds as 30m and 90 seconds as 1m30s.
 func FormatDuration(d time.Duration) string {
 	s := d.String()
-	s = strings.TrimSuffix(s, "0s")
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
 	if strings.HasSuffix(s, "h0m") {
 		s = strings.TrimSuffix(s, "0m")
-	}
-	if s == "" {
-		return "0s"
 	}
 	return s
 }

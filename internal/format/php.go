@@ -88,6 +88,7 @@ type phpParser struct {
 	constants map[string]phpNode
 	variables map[string]phpNode
 	condition string // why what is set here may not be; "" outside conditions
+	guarded   bool   // inside if (!defined(...)), which is there because something else may define the name
 	depth     int
 	tooDeep   bool
 	stopped   bool
@@ -210,8 +211,9 @@ func (p *phpParser) statement() {
 		p.block()
 	case t.kind == phpVar:
 		p.assignment()
-	case p.is("#") || p.is("@"):
-		p.next()
+	case p.accept("#"): // an attribute
+		p.group()
+	case p.accept("@"):
 	case t.kind == phpWord:
 		p.wordStatement(t)
 	default:
@@ -238,7 +240,7 @@ func (p *phpParser) wordStatement(t phpToken) {
 		p.returns()
 	case p.isWord("exit", "die", "__halt_compiler"):
 		p.endStatement()
-		p.stopped = p.condition == ""
+		p.stopped = p.condition == "" && !p.guarded
 	case p.isWord("if"):
 		p.conditional()
 	case p.isWord("foreach", "for", "while", "switch", "do", "try", "catch", "finally", "else", "elseif"):
@@ -297,6 +299,8 @@ func (p *phpParser) conditional() {
 	t := p.next()
 	start := p.at
 	known, holds := p.guard()
+	defer func(before bool) { p.guarded = before }(p.guarded)
+	p.guarded = p.guarded || known
 	if !known {
 		p.at = start
 		if p.accept("(") {

@@ -11,10 +11,14 @@ import (
 )
 
 // Word returns the candidate closest to word, or "" when none is close enough to be worth suggesting.
-// Closeness is edit distance, at most a third of the word's length. A candidate that only adds or lacks a
+// Closeness is edit distance: at most a third of the word's length, but two are always forgiven in words of four
+// letters and more, since two letters swapped count as two. A candidate that only adds or lacks a
 // dotted prefix (robots_index for meta.robots_index) counts as close.
 func Word(word string, candidates []string) string {
 	best, least := "", len(word)/3+1
+	if len(word) >= 4 {
+		least = max(least, 3)
+	}
 	sorted := slices.Sorted(slices.Values(candidates))
 	for _, candidate := range sorted {
 		distance := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(candidate))

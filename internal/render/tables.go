@@ -82,10 +82,10 @@ func Files(p Page, r *audit.Result) {
 		if expected == "" {
 			expected = "as it is"
 		}
-		rows = append(rows, []string{row.Role, row.Kind, map[bool]string{true: "yes", false: "no"}[row.Public], row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
+		rows = append(rows, []string{row.Role + " " + row.Kind, map[bool]string{true: "yes", false: "no"}[row.Public], row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
 	}
-	p.table([]string{"role", "kind", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
-		if column == 6 && row < len(tree) && tree[row].Expected != "" {
+	p.table([]string{"role and kind", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
+		if column == 5 && row < len(tree) && tree[row].Expected != "" {
 			return verdictStyles[audit.Deviates]
 		}
 		return lipgloss.NewStyle()
