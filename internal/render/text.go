@@ -44,7 +44,8 @@ func (p Page) head(r *audit.Result) {
 	if stage == "" {
 		stage = "stage unknown"
 	}
-	fmt.Fprintf(p, "%s  %s\n", bold.Render(Safe(r.Site)), quiet.Render(stage+", looked at on "+r.Taken.Format("2 January 2006, 15:04 MST")))
+	p.block(0, "", 0, Safe(r.Site), bold)
+	p.block(0, "", 0, stage+", looked at on "+r.Taken.Format("2 January 2006, 15:04 MST"), quiet)
 	var seen []string
 	for _, s := range r.Sources {
 		seen = append(seen, s.Source+" in "+Safe(s.Where))
