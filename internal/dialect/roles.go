@@ -71,26 +71,30 @@ func checkPattern(pattern string) error {
 
 // A Matcher tells the role of any path quickly: an audit asks it for every entry of the tree.
 type Matcher struct {
-	exact   map[string]string
-	names   map[string]string // wherever they lie
-	folders map[string]string // without the slash at the end
-	endings map[string]string // *.sql by its last dot and what follows
-	wild    []wildName
+	exact    map[string]string
+	names    map[string]string // wherever they lie
+	folders  map[string]string // without the slash at the end
+	dotted   bool              // a folder counts wherever it lies
+	endings  map[string]string // *.sql by its last dot and what follows
+	suffixes []affix           // *~ and *.tar.gz
+	prefixes []affix           // .env.*
+	wild     []affix           // any other pattern
 }
 
-type wildName struct{ pattern, role string }
+// An affix is what a name starts or ends with, or a pattern, and the role that follows.
+type affix struct{ text, role string }
 
 // NewMatcher merges the dialect's roles over the default ones: a role the dialect maps has only its patterns.
 // A nil dialect gives the default ones.
 func NewMatcher(d *Dialect) *Matcher {
 	m := &Matcher{exact: map[string]string{}, names: map[string]string{}, folders: map[string]string{}, endings: map[string]string{}}
 	for _, role := range RoleNames {
-		patterns := DefaultRoles[role]
+		patterns, own := DefaultRoles[role], false
 		if d != nil && d.Roles[role] != nil {
-			patterns = d.Roles[role]
+			patterns, own = d.Roles[role], true
 		}
 		for _, pattern := range patterns {
-			m.add(pattern, role, d == nil || d.Roles[role] == nil)
+			m.add(pattern, role, !own)
 		}
 	}
 	return m
@@ -104,13 +108,20 @@ func (m *Matcher) add(pattern, role string, anywhere bool) {
 			into[key] = role
 		}
 	}
+	stars := strings.Count(pattern, "*")
+	literal := stars == 1 && !strings.ContainsAny(pattern, "?[\\")
 	switch {
 	case strings.HasSuffix(pattern, "/"):
 		set(m.folders, strings.TrimSuffix(pattern, "/"))
-	case strings.HasPrefix(pattern, "*.") && strings.Count(pattern, ".") == 1 && !strings.ContainsAny(pattern[1:], "*?["):
+		m.dotted = m.dotted || strings.HasPrefix(pattern, ".")
+	case literal && strings.HasPrefix(pattern, "*.") && strings.Count(pattern, ".") == 1:
 		set(m.endings, pattern[1:])
+	case literal && strings.HasPrefix(pattern, "*"):
+		m.suffixes = append(m.suffixes, affix{pattern[1:], role})
+	case literal && strings.HasSuffix(pattern, "*"):
+		m.prefixes = append(m.prefixes, affix{strings.TrimSuffix(pattern, "*"), role})
 	case strings.ContainsAny(pattern, "*?["):
-		m.wild = append(m.wild, wildName{pattern, role})
+		m.wild = append(m.wild, affix{pattern, role})
 	case strings.HasPrefix(pattern, ".") && !strings.Contains(pattern, "/"), anywhere && !strings.Contains(pattern, "/"):
 		set(m.names, pattern)
 	default:
@@ -124,10 +135,11 @@ func (m *Matcher) Folder(dir string) string {
 		if role, ok := m.folders[dir]; ok {
 			return role
 		}
-		if name := path.Base(dir); strings.HasPrefix(name, ".") && m.folders[name] != "" {
+		slash := strings.LastIndexByte(dir, '/')
+		if name := dir[slash+1:]; m.dotted && name[0] == '.' && m.folders[name] != "" {
 			return m.folders[name] // .git counts wherever it lies
 		}
-		dir = path.Dir(dir)
+		dir = dir[:max(slash, 0)]
 	}
 	return Other
 }
@@ -146,8 +158,18 @@ func (m *Matcher) Role(rel, folderRole string) string {
 			return role
 		}
 	}
+	for _, suffix := range m.suffixes {
+		if strings.HasSuffix(name, suffix.text) {
+			return suffix.role
+		}
+	}
+	for _, prefix := range m.prefixes {
+		if strings.HasPrefix(name, prefix.text) {
+			return prefix.role
+		}
+	}
 	for _, w := range m.wild {
-		if ok, _ := path.Match(w.pattern, name); ok {
+		if ok, _ := path.Match(w.text, name); ok {
 			return w.role
 		}
 	}

@@ -38,7 +38,7 @@ const (
 
 // Gather adds the classes. The error is only that of a context that ended.
 func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
-	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, folders: map[string]string{}, found: map[string]bool{}}
+	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
 	if s.Dialect != nil {
 		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
 	}
@@ -61,13 +61,22 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 	return nil
 }
 
-// A key is everything in which the entries of a class are alike; path is set for what is kept singly.
+// A key is everything in which the entries of a class are alike; path is set for what is kept singly. Words are
+// kept as their place in a list, since a walk makes one key for every entry.
 type key struct {
-	role, kind, content string
+	role, kind, content uint8
 	public              bool
 	mode, uid, gid      uint32
 	path                string
 }
+
+var (
+	roleWords    = append(slices.Clone(dialect.RoleNames), dialect.Other)
+	kindWords    = []string{tree.File, tree.Folder, tree.Link, tree.Other}
+	contentWords = []string{program, page, picture, data, none}
+)
+
+func at(words []string, word string) uint8 { return uint8(slices.Index(words, word)) }
 
 type class struct {
 	count int
@@ -96,8 +105,7 @@ type counting struct {
 	mu      sync.Mutex
 	classes map[key]*class
 	singles int
-	folders map[string]string // the role each folder passes on, of the folders seen last
-	found   map[string]bool   // configuration files that the dialect names: whether they are there
+	found   map[string]bool // configuration files that the dialect names: whether they are there
 	failed  []failure
 	missed  int // failures past those kept
 }
@@ -107,21 +115,20 @@ type failure struct {
 	err  error
 }
 
-// maxFolders bounds the memory of roles; it is emptied when full.
-const maxFolders = 4096
-
 func (c *counting) visit(e tree.Entry) {
-	k := key{kind: e.Kind, content: contentOf(e), mode: e.Mode, uid: e.UID, gid: e.GID, public: c.isPublic(e.Path)}
+	role, content := c.role(e), contentOf(e)
+	public := c.isPublic(e.Path)
+	k := key{role: at(roleWords, role), kind: at(kindWords, e.Kind), content: at(contentWords, content), mode: e.Mode, uid: e.UID, gid: e.GID, public: public}
 	if e.Kind == tree.Link {
 		k.mode = 0 // a link's own mode means nothing
 	}
+	alone := singly(e, role, content, public)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	k.role = c.role(e)
 	if _, named := c.found[e.Path]; named {
 		c.found[e.Path] = true
 	}
-	if c.singly(k) && c.singles < maxSingles {
+	if alone && c.singles < maxSingles {
 		k.path = strings.Clone(e.Path)
 		c.singles++
 	}
@@ -133,44 +140,32 @@ func (c *counting) visit(e tree.Entry) {
 	known.add(e.Path)
 }
 
-// role is called with the lock held.
+// role tells the role of an entry: a folder's is what it passes on.
 func (c *counting) role(e tree.Entry) string {
-	dir := e.Path
-	if e.Kind != tree.Folder {
-		dir = path.Dir(e.Path)
-	}
-	role, known := c.folders[dir]
-	if !known {
-		if len(c.folders) >= maxFolders {
-			clear(c.folders)
-		}
-		role = c.matcher.Folder(dir)
-		c.folders[strings.Clone(dir)] = role
-	}
 	if e.Kind == tree.Folder {
-		return role
+		return c.matcher.Folder(e.Path)
 	}
-	return c.matcher.Role(e.Path, role)
+	return c.matcher.Role(e.Path, c.matcher.Folder(e.Path[:max(strings.LastIndexByte(e.Path, '/'), 0)]))
 }
 
 func (c *counting) isPublic(rel string) bool {
 	return c.public == "" || rel == c.public || strings.HasPrefix(rel, c.public) && rel[len(c.public)] == '/'
 }
 
-// singly tells whether entries of a key are kept one by one: those where it matters which one it is.
-func (c *counting) singly(k key) bool {
-	if k.kind != tree.File {
-		return k.kind == tree.Other
+// singly tells whether an entry is kept by itself: where it matters which one it is.
+func singly(e tree.Entry, role, content string, public bool) bool {
+	if e.Kind != tree.File {
+		return e.Kind == tree.Other
 	}
-	switch k.role {
+	switch role {
 	case dialect.Config, dialect.Override:
 		return true
 	case dialect.Private, dialect.Backup:
-		return k.public
+		return public
 	case dialect.Uploads:
-		return k.content == program
+		return content == program
 	}
-	return k.mode&0o6000 != 0
+	return e.Mode&0o6000 != 0
 }
 
 func (c *counting) fail(path string, err error) {
@@ -221,10 +216,10 @@ func (c *counting) list() []facts.Class {
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	list := make([]facts.Class, 0, len(c.classes))
 	for k, counted := range c.classes {
-		out := facts.Class{Role: k.role, Kind: k.kind, Content: k.content, Public: k.public, Count: counted.count, Single: k.path != ""}
+		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != ""}
 		if tree.HasModes {
 			out.Owner, out.Group = names.user(k.uid), names.group(k.gid)
-			if k.kind != tree.Link {
+			if out.Kind != tree.Link {
 				out.Mode = fmt.Sprintf("%04o", k.mode)
 			}
 		}
@@ -234,16 +229,9 @@ func (c *counting) list() []facts.Class {
 		list = append(list, out)
 	}
 	slices.SortFunc(list, func(a, b facts.Class) int {
-		return cmp.Or(cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Paths[0], b.Paths[0]))
+		return cmp.Or(cmp.Compare(at(roleWords, a.Role), at(roleWords, b.Role)), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Paths[0], b.Paths[0]))
 	})
 	return list
-}
-
-func rank(role string) int {
-	if i := slices.Index(dialect.RoleNames, role); i >= 0 {
-		return i
-	}
-	return len(dialect.RoleNames)
 }
 
 // owners looks up names once.
