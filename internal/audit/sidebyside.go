@@ -26,23 +26,26 @@ type Row struct {
 	Because  string          `json:"because,omitempty"`
 }
 
-// SideBySide lists every setting of the catalogue with its readings and what the rules say of it.
-func (r *Result) SideBySide() []Row {
-	var rows []Row
+// SideBySide lists every setting of the catalogue with its readings and what the rules say of it; with ruled, only
+// those that some rule looks at.
+func (r *Result) SideBySide(ruled bool) []Row {
+	rows := []Row{}
 	for _, entry := range facts.Of(facts.Settings) {
 		row := Row{Setting: strings.TrimPrefix(entry.Name, facts.Settings+"."), Declared: filled(r.Snapshot.All(entry.Name)), Verdict: NoRule, Rules: []string{}}
 		if len(row.Declared) == 0 {
 			row.Because = r.Snapshot.Why(entry.Name)
 		}
 		r.verdict(&row, entry.Name)
-		rows = append(rows, row)
+		if !ruled || row.Verdict != NoRule {
+			rows = append(rows, row)
+		}
 	}
 	return rows
 }
 
 // verdict looks at every rule whose condition mentions the name; deviating beats not judged beats holding.
 func (r *Result) verdict(row *Row, name string) {
-	var expected []string
+	var expected, covered []string
 	by := map[string][]string{}
 	for _, rule := range r.Rules.Rules {
 		if !slices.Contains(rule.Mentions(), name) {
@@ -50,16 +53,22 @@ func (r *Result) verdict(row *Row, name string) {
 		}
 		verdict := r.of(rule.ID)
 		if verdict == Deviates {
-			if d, about := r.deviationAbout(rule.ID, row.Setting); about {
-				expected = append(expected, d.Expected)
-			} else {
+			switch d, counts := r.deviationAbout(rule.ID, row.Setting); {
+			case d == nil:
 				verdict = Holds // what puts the rule right leaves this one as it is
+			case counts:
+				expected = append(expected, d.Expected)
+			default:
+				covered = append(covered, d.Expected)
 			}
 		}
 		by[verdict] = append(by[verdict], rule.ID)
 	}
 	for _, verdict := range []string{Deviates, NotJudged, Holds} {
 		if len(by[verdict]) > 0 {
+			if len(expected) == 0 {
+				expected = covered
+			}
 			row.Verdict, row.Rules = verdict, by[verdict]
 			row.Expected = strings.Join(slices.Compact(expected), "; ")
 			return
@@ -69,18 +78,18 @@ func (r *Result) verdict(row *Row, name string) {
 
 // deviationAbout finds the rule's deviation, counted or covered, if it is this setting that its fix would change.
 // One that changes no setting is about all that it mentions.
-func (r *Result) deviationAbout(rule, setting string) (facts.Deviation, bool) {
-	all := slices.Clone(r.Deviations)
-	for _, c := range r.Covered {
-		all = append(all, c.Deviation)
-	}
-	for _, d := range all {
+func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, counts bool) {
+	is := func(d facts.Deviation) bool {
 		changes := slices.ContainsFunc(d.Fix.Changes, func(c facts.Change) bool { return c.Name == setting })
-		if d.Rule == rule && (changes || len(d.Fix.Changes) == 0) {
-			return d, true
-		}
+		return d.Rule == rule && (changes || len(d.Fix.Changes) == 0)
 	}
-	return facts.Deviation{}, false
+	if i := slices.IndexFunc(r.Deviations, is); i >= 0 {
+		return &r.Deviations[i], true
+	}
+	if i := slices.IndexFunc(r.Covered, func(c baseline.Covered) bool { return is(c.Deviation) }); i >= 0 {
+		return &r.Covered[i].Deviation, false
+	}
+	return nil, false
 }
 
 // of is the verdict of one rule; "" when it does not apply. A covered rule deviates.

@@ -4,13 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 )
-
-var plain = lipgloss.NewStyle()
 
 // ExplainRule writes what a rule is about: what ought to hold, why, how it is judged, how it is put right, and
 // where it comes from.

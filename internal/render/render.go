@@ -31,16 +31,19 @@ const (
 
 func (p Page) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
 
+// The sixteen colours of the terminal's own palette, which its owner has made readable; nothing is told by colour
+// alone.
 var (
-	bold  = lipgloss.NewStyle().Bold(true)
-	quiet = lipgloss.NewStyle().Foreground(lipgloss.Color("#7d7568"))
-	title = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#2f7f86"))
+	plain = lipgloss.NewStyle()
+	bold  = plain.Bold(true)
+	quiet = plain.Foreground(lipgloss.BrightBlack)
+	title = plain.Bold(true).Foreground(lipgloss.Blue)
 
 	severityStyles = map[string]lipgloss.Style{
-		facts.Critical: lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#ffffff")).Background(lipgloss.Color("#a3195b")),
-		facts.High:     lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#c0417c")),
-		facts.Medium:   lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#8b6fc4")),
-		facts.Low:      lipgloss.NewStyle().Foreground(lipgloss.Color("#4d8fb8")),
+		facts.Critical: plain.Bold(true).Reverse(true).Foreground(lipgloss.Magenta),
+		facts.High:     plain.Bold(true).Foreground(lipgloss.Magenta),
+		facts.Medium:   plain.Foreground(lipgloss.Magenta),
+		facts.Low:      plain.Foreground(lipgloss.Blue),
 		facts.Note:     quiet,
 	}
 )

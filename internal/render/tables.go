@@ -29,15 +29,14 @@ func (p Page) table(head []string, rows [][]string, style func(row, column int) 
 var verdictStyles = map[string]lipgloss.Style{
 	audit.Deviates:  severityStyles[facts.High],
 	audit.NotJudged: severityStyles[facts.Medium],
-	audit.Holds:     lipgloss.NewStyle(),
+	audit.Holds:     plain,
 	audit.NoRule:    quiet,
 }
 
 // Settings writes the settings side by side.
-func Settings(p Page, r *audit.Result) {
+func Settings(p Page, r *audit.Result, side []audit.Row) {
 	p.head(r)
 	fmt.Fprintln(p)
-	side := r.SideBySide()
 	var rows [][]string
 	for _, row := range side {
 		rows = append(rows, []string{row.Setting, declared(row), Safe(row.Expected), row.Verdict})
@@ -46,7 +45,7 @@ func Settings(p Page, r *audit.Result) {
 		if column == 3 {
 			return verdictStyles[side[row].Verdict]
 		}
-		return lipgloss.NewStyle()
+		return plain
 	})
 }
 
@@ -88,7 +87,7 @@ func Files(p Page, r *audit.Result) {
 		if column == 5 && row < len(tree) && tree[row].Expected != "" {
 			return verdictStyles[audit.Deviates]
 		}
-		return lipgloss.NewStyle()
+		return plain
 	})
 }
 
@@ -102,7 +101,7 @@ func Rules(p Page, b *baseline.Baseline) {
 		if column == 1 && row < len(rows) {
 			return severityStyles[rows[row][1]]
 		}
-		return lipgloss.NewStyle()
+		return plain
 	})
 }
 

@@ -15,7 +15,7 @@ import (
 
 // The columns of a deviation: where the severity and the rule stand, and under them the label and what it says.
 const (
-	severityWidth = 10
+	severityWidth = 11
 	labelWidth    = 10
 	shownSubjects = 4
 )
@@ -68,8 +68,9 @@ func (p Page) entry(r *audit.Result, e audit.Entry) {
 			p.block(severityWidth, "", labelWidth, fmt.Sprintf("and %d more; --format json lists them all", len(e)-i), quiet)
 			break
 		}
-		p.readings(d.Readings, i == 0)
+		p.readings(d.Readings, false)
 	}
+	p.readings(first.Readings, true)
 	p.block(severityWidth, "expected", labelWidth, Safe(first.Expected), plain)
 	p.fix(e)
 	if settled := settledBy(r, e); len(settled) > 0 {
@@ -109,14 +110,14 @@ func (p Page) says(e audit.Entry) {
 }
 
 // readings writes what each source said, those of one place on one line. What the intent says is the same for
-// every subject, and shown once.
-func (p Page) readings(all []facts.Reading, withIntent bool) {
+// every subject, and shown by itself.
+func (p Page) readings(all []facts.Reading, intent bool) {
 	for i := 0; i < len(all); {
 		together := 1
 		for i+together < len(all) && all[i+together].Source == all[i].Source && all[i+together].Origin == all[i].Origin {
 			together++
 		}
-		if withIntent || all[i].Source != facts.Intent {
+		if intent == (all[i].Source == facts.Intent) {
 			p.reading(all[i:i+together], all)
 		}
 		i += together
