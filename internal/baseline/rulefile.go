@@ -186,7 +186,7 @@ func (r *Rule) checkFix() error {
 	for _, name := range names {
 		entry, known := facts.Lookup(facts.Settings + "." + name)
 		if !known {
-			return r.errorf("fix: there is no setting %q%s", name, nearest.Hint(facts.Settings+"."+name, namesOf(facts.Settings)))
+			return r.errorf("fix: there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
 		}
 		if text, constant := f.Set[name]; constant {
 			if v, err := entry.Type.Parse(text); err != nil || !entry.Check(v) {
@@ -195,14 +195,6 @@ func (r *Rule) checkFix() error {
 		}
 	}
 	return nil
-}
-
-func namesOf(source string) []string {
-	var names []string
-	for _, entry := range facts.Of(source) {
-		names = append(names, entry.Name)
-	}
-	return names
 }
 
 // Mentions lists the names of the catalogue that the rule's condition mentions.

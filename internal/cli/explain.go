@@ -34,7 +34,7 @@ func (p *program) explainCommand() *cobra.Command {
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveError
 			}
-			return append(b.IDs(), settingNames()...), cobra.ShellCompDirectiveNoFileComp
+			return append(b.IDs(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
 }
@@ -46,14 +46,6 @@ func oneArgument(says string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-func settingNames() []string {
-	var names []string
-	for _, entry := range facts.Of(facts.Settings) {
-		names = append(names, strings.TrimPrefix(entry.Name, facts.Settings+"."))
-	}
-	return names
 }
 
 func (p *program) explainRule(b *baseline.Baseline, id string) error {
@@ -68,7 +60,7 @@ func (p *program) explainSetting(b *baseline.Baseline, name string) error {
 	full := facts.Settings + "." + strings.TrimPrefix(name, facts.Settings+".")
 	entry, known := facts.Lookup(full)
 	if !known {
-		return fmt.Errorf("there is no rule or setting %q%s; weltaxis baseline list lists the rules", name, nearest.Hint(name, append(b.IDs(), settingNames()...)))
+		return fmt.Errorf("there is no rule or setting %q%s; weltaxis baseline list lists the rules", name, nearest.Hint(name, append(b.IDs(), facts.Names(facts.Settings)...)))
 	}
 	if err := b.Compile(); err != nil {
 		return err

@@ -206,7 +206,7 @@ func (d *Dialect) check() error {
 		setting := d.Settings[name]
 		entry, known := facts.Lookup(facts.Settings + "." + name)
 		if !known {
-			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, settingNames()))
+			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
 		}
 		setting.Name, setting.Type = name, entry.Type
 		if err := d.checkSetting(setting, entry); err != nil {
@@ -223,14 +223,6 @@ func (d *Dialect) check() error {
 		}
 	}
 	return nil
-}
-
-func settingNames() []string {
-	var names []string
-	for _, entry := range facts.Of(facts.Settings) {
-		names = append(names, strings.TrimPrefix(entry.Name, facts.Settings+"."))
-	}
-	return names
 }
 
 // checkPlaces keeps every path inside the root and every store whole.
@@ -343,7 +335,7 @@ func (d *Dialect) DatabaseOf(Setting) string { return d.onlyDatabase() }
 // Names lists the mapped settings in the order of the catalogue.
 func (d *Dialect) Names() []string {
 	var names []string
-	for _, name := range settingNames() {
+	for _, name := range facts.Names(facts.Settings) {
 		if _, ok := d.Settings[name]; ok {
 			names = append(names, name)
 		}
@@ -353,7 +345,7 @@ func (d *Dialect) Names() []string {
 
 // Unmapped lists the settings of the catalogue that the dialect does not map.
 func (d *Dialect) Unmapped() []string {
-	return slices.DeleteFunc(settingNames(), func(name string) bool {
+	return slices.DeleteFunc(facts.Names(facts.Settings), func(name string) bool {
 		_, ok := d.Settings[name]
 		return ok
 	})

@@ -175,6 +175,15 @@ func Of(source string) []Entry {
 	return found
 }
 
+// Names lists the names of one source without it: site.title.
+func Names(source string) []string {
+	var names []string
+	for _, entry := range Of(source) {
+		names = append(names, strings.TrimPrefix(entry.Name, source+"."))
+	}
+	return names
+}
+
 // SourceOf is the first part of a full name.
 func SourceOf(name string) string {
 	source, _, _ := strings.Cut(name, ".")

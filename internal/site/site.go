@@ -90,7 +90,7 @@ func (i *Intent) UnmarshalNode(n strict.Node) error {
 	if err := n.Into(&values); err != nil {
 		return err
 	}
-	for _, name := range intentNames() {
+	for _, name := range facts.Names(facts.Intent) {
 		if v, there := values[name]; there {
 			delete(values, name)
 			reading, err := v.reading(name)
@@ -103,7 +103,7 @@ func (i *Intent) UnmarshalNode(n strict.Node) error {
 		}
 	}
 	for name, v := range values {
-		return v.node.Errorf("%q is not known under intent%s; known are %s", name, nearest.Hint(name, intentNames()), strings.Join(intentNames(), ", "))
+		return v.node.Errorf("%q is not known under intent%s; known are %s", name, nearest.Hint(name, facts.Names(facts.Intent)), strings.Join(facts.Names(facts.Intent), ", "))
 	}
 	return nil
 }
@@ -114,14 +114,6 @@ var unsaid = map[string]facts.Value{
 	"sub_folder":        facts.BoolOf(false),
 	"links_allowed":     facts.BoolOf(false),
 	"maintenance_until": facts.NumberOf(facts.Date, 0),
-}
-
-func intentNames() []string {
-	var names []string
-	for _, entry := range facts.Of(facts.Intent) {
-		names = append(names, strings.TrimPrefix(entry.Name, facts.Intent+"."))
-	}
-	return names
 }
 
 type intentValue struct{ node strict.Node }
