@@ -16,7 +16,10 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	golang.org/x/image v0.47.0
+	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0
+	golang.org/x/time v0.16.0
 	modernc.org/sqlite v1.61.1
 )
 

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
+	"weltaxis/internal/source/live"
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/strict"
 )
@@ -36,6 +38,11 @@ type Options struct {
 	Only      []string // areas and rules; none for all
 	Baselines []string // further files of rules
 	Tool      string   // version of the program, for the result
+	Offline   bool     // no request leaves
+	// IgnoreRobots fetches what robots.txt asks robots not to.
+	IgnoreRobots bool
+	// Connect replaces the live source's map of names to addresses.
+	Connect map[string]string
 }
 
 // Run gathers from every source of the site and judges what they saw. Errors are those of a site file, baseline
@@ -100,7 +107,7 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 	for name := range s.Limits {
 		snapshot.Limits[name] = rules.Limits[name].Value
 	}
-	sources, err := sourcesOf(s, snapshot)
+	sources, err := sourcesOf(s, snapshot, options)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +125,7 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 }
 
 // sourcesOf makes the sources that the site file names, in the order in which they are shown.
-func sourcesOf(s *site.Site, snapshot *facts.Snapshot) ([]Source, error) {
+func sourcesOf(s *site.Site, snapshot *facts.Snapshot, options Options) ([]Source, error) {
 	var sources []Source
 	var spoken *dialect.Dialect
 	if set := s.Sources.Settings; set != nil {
@@ -133,9 +140,52 @@ func sourcesOf(s *site.Site, snapshot *facts.Snapshot) ([]Source, error) {
 		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
 		sources = append(sources, &settings.Source{Dialect: spoken, Root: s.Resolve(set.Root), Environment: set.Environment})
 	}
+	if l := s.Sources.Live; l != nil && !options.Offline {
+		look, err := liveOptions(s, l, options)
+		if err != nil {
+			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+		}
+		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Live, Where: look.Address})
+		sources = append(sources, &live.Source{Options: look})
+	}
 	if f := s.Sources.Files; f != nil {
 		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Files, Where: f.Root})
 		sources = append(sources, &files.Source{Root: s.Resolve(f.Root), Dialect: spoken})
 	}
 	return sources, nil
+}
+
+// liveOptions are the site file's wishes over the live source's defaults.
+func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, error) {
+	or := func(value *int, otherwise int) int {
+		if value == nil {
+			return otherwise
+		}
+		return *value
+	}
+	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, Analytics: s.Said("analytics"),
+		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
+		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
+		IgnoreRobots: options.IgnoreRobots}
+	if options.Connect != nil {
+		look.Connect = options.Connect
+	}
+	if l.Trust != "" {
+		var err error
+		if look.Trust, err = os.ReadFile(s.Resolve(l.Trust)); err != nil {
+			return look, fmt.Errorf("trust: %w", err)
+		}
+	}
+	var unset string
+	look.User = os.Expand(l.User, func(name string) string {
+		value, there := os.LookupEnv(name)
+		if !there {
+			unset = name
+		}
+		return value
+	})
+	if unset != "" {
+		return look, fmt.Errorf("user: the environment variable %s is not set", unset)
+	}
+	return look, nil
 }

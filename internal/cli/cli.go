@@ -81,6 +81,8 @@ type program struct {
 	output    string
 	baselines []string
 	quiet     bool
+	offline   bool
+	ignore    bool // robots.txt
 	log       string
 }
 
@@ -150,6 +152,8 @@ Begin with:  weltaxis demo
 	flags.StringVar(&p.output, "output", "", "write to this file instead of standard output")
 	flags.StringSliceVar(&p.baselines, "baseline", nil, "files of rules added to the built-in ones")
 	flags.BoolVar(&p.quiet, "quiet", false, "print nothing but errors; the exit status says the rest")
+	flags.BoolVar(&p.offline, "offline", false, "let no request leave: the live source is not asked")
+	flags.BoolVar(&p.ignore, "ignore-robots", false, "look at what robots.txt asks robots not to, on a site of one's own")
 	flags.StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
 	for _, c := range p.commands() {
 		root.AddCommand(c)
@@ -189,7 +193,7 @@ func (p *program) prepare() error {
 }
 
 func (p *program) options() audit.Options {
-	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText()}
+	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore}
 }
 
 // siteArgument is the site a command is about: its argument, or --site, or the folder one is in.

@@ -112,6 +112,9 @@ func write(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	if _, err := certify(filepath.Join(dir, caName)); err != nil {
+		return err
+	}
 	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it."}
 	for _, site := range []*brindle{lanternLane(), lanternLaneAligned()} {
 		written, err := site.write(dir)
@@ -125,7 +128,7 @@ func write(dir string) error {
 	if err := writeFile(filepath.Join(dir, "README.md"), file{readme(), 0o644}); err != nil {
 		return err
 	}
-	m.Files = append(m.Files, "README.md")
+	m.Files = append(m.Files, "README.md", caName)
 	slices.Sort(m.Files)
 	data, err := json.MarshalIndent(m, "", " ")
 	if err != nil {

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"fmt"
 	"os"
 	"os/user"
 	"strings"
@@ -18,7 +19,7 @@ func lanternLaneAligned() *brindle {
 			"title_form_list": "<list> <sep> <site>", "title_sep": "|",
 			"lang": "en-GB", "zone": "Europe/London", "icon": "/media/icon.png", "logo": "/media/logo.png",
 			"footer_line": "© 2026 Lantern Lane Puppet Theatre",
-			"public_url":  "https://www.lanternlane.example", "install_url": "https://www.lanternlane.example",
+			"public_url":  "https://www.lanternlane.example", "install_url": "https://www.lanternlane.example", "one_address": "yes",
 			"admin_mail": "office@lanternlane.example", "mail_name": "Lantern Lane", "mail_from": "post@lanternlane.example",
 			"front": "page", "front_page": "welcome", "splash": "no", "page_missing": "not-here", "page_error": "sorry",
 			"page_search": "find", "page_signin": "stage-door", "default_topic": "news",
@@ -53,10 +54,13 @@ func lanternLaneAligned() *brindle {
 			"public/.htaccess":                {"RewriteEngine On\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule ^ index.php [L]\n", 0o644},
 			"public/themes/lantern/style.css": {"body{font:1rem/1.5 sans-serif;color:#2b2118;background:#fdf8ef}\n", 0o644},
 			"public/themes/lantern/lamp.js":   {"document.documentElement.classList.add('lit')\n", 0o644},
+			"public/media/icon.png":           {picture(64, 64), 0o644},
+			"public/media/logo.png":           {picture(200, 200), 0o644},
+			"public/media/card.png":           {picture(1200, 630), 0o644},
 			"public/media/2026/wolf.txt":      {"The wolf of the winter show, seen from the side.\n", 0o644},
 			"public/cache/front.html":         {"<!doctype html><title>Lantern Lane</title>\n", 0o644},
 		},
-		siteFile: lanternLaneSiteFile(),
+		siteFile: lanternLaneSiteFile("lantern-lane-aligned"),
 	}
 }
 
@@ -79,7 +83,7 @@ func lanternLanePages() []page {
 	}
 }
 
-func lanternLaneSiteFile() string {
+func lanternLaneSiteFile(folder string) string {
 	lines := []string{
 		"# What this site is meant to be, and where Weltaxis may look.",
 		"site: Lantern Lane Puppet Theatre",
@@ -104,6 +108,19 @@ func lanternLaneSiteFile() string {
 	lines = append(lines,
 		"sources:",
 		"  settings: {dialect: brindle, root: ./site}",
+		"  live:",
+		"    own: true                     # I may look at paths nobody links to",
+		"    rate: 0                       # as fast as it answers",
+		"    connect:                      # where the demo's server listens")
+	for _, site := range servedSites {
+		if site.folder == folder {
+			for _, host := range site.hosts {
+				lines = append(lines, fmt.Sprintf("      %q: %q", host+":443", site.https), fmt.Sprintf("      %q: %q", host+":80", site.http))
+			}
+		}
+	}
+	lines = append(lines,
+		"    trust: ../"+caName,
 		"  files:    {root: ./site}",
 		"")
 	return strings.Join(lines, "\n")
@@ -154,7 +171,7 @@ var lanternLaneLeavings = []leaving{
 	{"The site grew under a temporary name and without encryption. On opening night the address was changed in one of two fields, and typed without the www and the s.",
 		[]string{"identity.address", "identity.install-address"},
 		func(b *brindle) {
-			b.set("public_url", "http://lanternlane.example", "install_url", "http://new.lanternlane.example")
+			b.set("public_url", "http://lanternlane.example", "install_url", "http://new.lanternlane.example", "one_address", "no")
 		}},
 	{"Search engines were asked to stay away until opening night. Nobody has asked them back.",
 		[]string{"visibility.index-declared"},
@@ -213,6 +230,7 @@ var lanternLaneLeavings = []leaving{
 func lanternLane() *brindle {
 	b := lanternLaneAligned()
 	b.folder = "lantern-lane"
+	b.siteFile = lanternLaneSiteFile(b.folder)
 	for _, l := range lanternLaneLeavings {
 		l.do(b)
 	}

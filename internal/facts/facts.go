@@ -59,6 +59,8 @@ type Origin struct {
 	Line    int    `json:"line,omitempty"` // from 1
 	Table   string `json:"table,omitempty"`
 	Row     string `json:"row,omitempty"`
+	URL     string `json:"url,omitempty"`
+	Header  string `json:"header,omitempty"`  // of the response
 	Path    string `json:"path,omitempty"`    // of a file that is itself what was looked at
 	Mode    string `json:"mode,omitempty"`    // its mode, in octal digits
 	Owner   string `json:"owner,omitempty"`   // its owner and group, root:root
@@ -75,6 +77,12 @@ func (o Origin) String() string {
 		return "not set; the default of " + o.Default
 	case o.Table != "":
 		return join(", ", o.File, "table "+o.Table, prefixed("row ", o.Row))
+	case o.URL != "":
+		line := ""
+		if o.Line > 0 {
+			line = fmt.Sprintf("line %d", o.Line)
+		}
+		return join(", ", o.URL, line, prefixed("header ", o.Header))
 	case o.Path != "":
 		more := ""
 		if o.Count > 1 {

@@ -48,6 +48,9 @@ var Lists = map[string][]Field{
 		{Name: "name", Type: String, Meaning: "the name the account signs in with"},
 		{Name: "role", Type: Words, Words: roleWords, Meaning: "what the account may do"},
 	},
+	ListPages:     fieldsOf(pageColumns),
+	ListSpellings: fieldsOf(spellingColumns),
+	ListLinks:     fieldsOf(linkColumns),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they

@@ -28,8 +28,11 @@ type Snapshot struct {
 	Gaps     []Gap            `json:"gaps"`
 
 	// The lists. Nil means not seen; empty means seen, and there are none.
-	Classes  []Class   `json:"classes"`
-	Accounts []Account `json:"accounts"`
+	Classes   []Class    `json:"classes"`
+	Accounts  []Account  `json:"accounts"`
+	Pages     []Page     `json:"pages"`
+	Spellings []Spelling `json:"spellings"`
+	Links     []Link     `json:"links"`
 
 	mu sync.Mutex
 }
@@ -104,6 +107,12 @@ func (s *Snapshot) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Classes), s.Classes != nil
 	case ListAccounts:
 		return each(s.Accounts), s.Accounts != nil
+	case ListPages:
+		return each(s.Pages), s.Pages != nil
+	case ListSpellings:
+		return each(s.Spellings), s.Spellings != nil
+	case ListLinks:
+		return each(s.Links), s.Links != nil
 	}
 	return each([]Class(nil)), false
 }

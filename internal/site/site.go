@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,7 +38,23 @@ type Site struct {
 // Sources says where to look. Each is optional.
 type Sources struct {
 	Settings *Settings `yaml:"settings"`
+	Live     *Live     `yaml:"live"`
 	Files    *Files    `yaml:"files"`
+}
+
+// Live says how the site is looked at from outside. What is left out has the live source's defaults.
+type Live struct {
+	URL         string            `yaml:"url"` // instead of intent.address
+	Own         bool              `yaml:"own"` // paths that nobody links to may be probed
+	Connect     map[string]string `yaml:"connect"`
+	Trust       string            `yaml:"trust"` // file of certificates in PEM
+	User        string            `yaml:"user"`  // name:password for a locked site; ${NAME} stands for an environment variable
+	Pages       *int              `yaml:"pages"`
+	Depth       *int              `yaml:"depth"`
+	Seconds     *int              `yaml:"seconds"`
+	Rate        *int              `yaml:"rate"` // requests a second; 0 for as many as answers allow
+	Concurrency *int              `yaml:"concurrency"`
+	Pos         strict.Pos
 }
 
 // Settings says where the content system is installed and how it spells things.
@@ -238,10 +255,57 @@ func (s *Site) check() error {
 			return err
 		}
 	}
+	if err := s.checkLive(); err != nil {
+		return err
+	}
 	if s.Sources == (Sources{}) {
-		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, files)")
+		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files)")
 	}
 	return s.checkAccept()
+}
+
+// Address is the address that the live source looks at, "" when neither live.url nor the intent says.
+func (s *Site) Address() string {
+	if s.Sources.Live != nil && s.Sources.Live.URL != "" {
+		return s.Sources.Live.URL
+	}
+	return s.Said("address")
+}
+
+// Said is the text of something that the intent says, "" when it does not.
+func (s *Site) Said(name string) string {
+	for _, r := range s.Intent {
+		if r.Name == name {
+			return r.Value.Text()
+		}
+	}
+	return ""
+}
+
+func (s *Site) checkLive() error {
+	l := s.Sources.Live
+	if l == nil {
+		return nil
+	}
+	if facts.URLHost(s.Address()) == "" {
+		return s.ErrorAt(l.Pos, "live: there is no address to look at; say intent.address, or live.url, as https://www.name.example")
+	}
+	for name, value := range map[string]*int{"pages": l.Pages, "depth": l.Depth, "seconds": l.Seconds, "concurrency": l.Concurrency} {
+		if value != nil && *value < 1 {
+			return s.ErrorAt(l.Pos, "live: %s is at least 1", name)
+		}
+	}
+	if l.Rate != nil && *l.Rate < 0 {
+		return s.ErrorAt(l.Pos, "live: rate is at least 0")
+	}
+	for from, to := range l.Connect {
+		for _, end := range []string{from, to} {
+			if host, port, err := net.SplitHostPort(end); err != nil || host == "" || port == "" {
+				return s.ErrorAt(l.Pos, "live: connect: %q is no name or address with a port", end)
+			}
+		}
+	}
+	return nil
 }
 
 func (s *Site) checkRoot(at strict.Pos, source, root string) error {

@@ -1,0 +1,499 @@
+package demo
+
+import (
+	"bytes"
+	"compress/gzip"
+	"database/sql"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"weltaxis/internal/format"
+)
+
+//go:embed brindle.html
+var brindleHTML string
+
+var brindleTemplate = template.Must(template.New("brindle").Parse(brindleHTML))
+
+// A standIn answers for one Brindle installation. It reads the settings anew for every request and renders pages
+// from them: what they say wrong is served wrong, and what is put right is right on the next request, unless the
+// page cache still has the old page.
+type standIn struct {
+	root string // of the installation
+	open *sql.DB
+
+	mu    sync.Mutex
+	cache map[string]cached
+}
+
+type cached struct {
+	body   []byte
+	header http.Header
+	until  time.Time
+}
+
+func newStandIn(root string) (*standIn, error) {
+	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(filepath.Join(root, "data", "brindle.db"))+"?mode=ro&_pragma=busy_timeout(2000)")
+	return &standIn{root: root, open: db, cache: map[string]cached{}}, err
+}
+
+func (s *standIn) close() { s.open.Close() }
+
+// A view is one request with the settings as they are at that moment.
+type view struct {
+	*standIn
+	options map[string]string
+	request *http.Request
+	secure  bool
+}
+
+// An entry is a row of the table of pages.
+type entry struct {
+	ID                                                int
+	Slug, Title, Kind, Status, Published, About, Body string
+}
+
+func (s *standIn) load(r *http.Request) (*view, error) {
+	v := &view{standIn: s, options: map[string]string{}, request: r, secure: r.TLS != nil}
+	rows, err := s.open.QueryContext(r.Context(), "SELECT name, value FROM brn_options")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name, value string
+		if err := rows.Scan(&name, &value); err != nil {
+			return nil, err
+		}
+		v.options[name] = value
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return v, v.loadConfig()
+}
+
+// loadConfig lets the constants of config.php override what they override.
+func (v *view) loadConfig() error {
+	data, err := os.ReadFile(filepath.Join(v.root, "config.php"))
+	if err != nil {
+		return err
+	}
+	doc, err := format.Read("php", data, format.Options{Dir: "/"})
+	if err != nil {
+		return err
+	}
+	for constant, option := range map[string]string{"BRINDLE_URL": "public_url", "BRINDLE_CACHE": "cache", "BRINDLE_DEBUG": "debug"} {
+		if e, there := doc.Lookup(constant); there && e.Unresolved == "" {
+			v.options[option] = fmt.Sprint(e.Value)
+		}
+	}
+	return nil
+}
+
+func (v *view) yes(option string) bool {
+	return slices.Contains([]string{"yes", "true", "1", "on", "open"}, v.options[option])
+}
+
+func (v *view) entries(where string, args ...any) ([]entry, error) {
+	rows, err := v.open.QueryContext(v.request.Context(), "SELECT id, slug, title, kind, status, published, description, body FROM brn_pages WHERE status = 'public' AND "+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []entry
+	for rows.Next() {
+		var e entry
+		if err := rows.Scan(&e.ID, &e.Slug, &e.Title, &e.Kind, &e.Status, &e.Published, &e.About, &e.Body); err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	return list, rows.Err()
+}
+
+func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	v, err := s.load(r)
+	if err != nil {
+		http.Error(w, "Something fell over.", http.StatusInternalServerError)
+		return
+	}
+	public, err := url.Parse(v.options["public_url"])
+	if err == nil && v.yes("one_address") && (r.Host != public.Host || v.secure != (public.Scheme == "https")) {
+		http.Redirect(w, r, v.options["public_url"]+r.URL.RequestURI(), http.StatusMovedPermanently)
+		return
+	}
+	switch {
+	case v.yes("locked"):
+		w.Header().Set("WWW-Authenticate", `Basic realm="Locked"`)
+		http.Error(w, "Locked.", http.StatusUnauthorized)
+	case v.yes("closed") && r.URL.Path != v.options["signin_path"]+"/" && r.URL.Path != "/robots.txt":
+		w.Header().Set("Retry-After", "3600")
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.WriteHeader(http.StatusServiceUnavailable)
+		fmt.Fprintf(w, "<!doctype html><html lang=en><title>Closed</title><p>%s</p>", template.HTMLEscapeString(v.options["closed_text"]))
+	default:
+		v.route(w)
+	}
+}
+
+func (v *view) route(w http.ResponseWriter) {
+	path := v.request.URL.Path
+	switch {
+	case path == "/robots.txt":
+		v.robots(w)
+	case path == "/sitemap.xml" && v.yes("sitemap"):
+		v.sitemap(w)
+	case path == "/feed.xml":
+		v.feed(w)
+	case strings.HasPrefix(path, "/media/") || strings.HasPrefix(path, "/themes/"):
+		v.static(w, path)
+	default:
+		v.cachedPage(w)
+	}
+}
+
+func (v *view) static(w http.ResponseWriter, path string) {
+	root, err := os.OpenRoot(filepath.Join(v.root, "public"))
+	if err != nil {
+		http.NotFound(w, v.request)
+		return
+	}
+	defer root.Close()
+	w.Header().Set("Cache-Control", "public, max-age=604800")
+	http.ServeFileFS(w, v.request, root.FS(), strings.TrimPrefix(path, "/"))
+}
+
+func (v *view) robots(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	fmt.Fprint(w, "User-agent: *\n", v.options["robots_lines"])
+	if v.yes("sitemap") {
+		fmt.Fprintf(w, "Sitemap: %s/sitemap.xml\n", v.options["public_url"])
+	}
+}
+
+// address is where an entry is found, in the declared form.
+func (v *view) address(e entry) string {
+	if v.options["front"] == "page" && e.Slug == v.options["front_page"] {
+		return "/"
+	}
+	form := v.options["address_form"]
+	if e.Kind == "page" && strings.Contains(form, "<name>") {
+		form = "/<name>/"
+	}
+	return strings.NewReplacer("<name>", e.Slug, "<id>", strconv.Itoa(e.ID), "<year>", e.Published[:4], "<month>", e.Published[5:7],
+		"<topic>", v.options["default_topic"], "<writer>", "juniper-fold").Replace(form)
+}
+
+func (v *view) sitemap(w http.ResponseWriter) {
+	list, err := v.entries("kind IN ('page', 'post') AND slug NOT IN ('not-here', 'sorry', 'find', 'stage-door')")
+	if err != nil {
+		http.Error(w, "no", http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "application/xml; charset=utf-8")
+	fmt.Fprint(w, `<?xml version="1.0" encoding="UTF-8"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">`)
+	paths := []string{v.topicPath()}
+	if v.options["front"] != "page" {
+		paths = append(paths, "/")
+	}
+	for _, e := range list {
+		paths = append(paths, v.address(e))
+	}
+	for _, path := range paths {
+		fmt.Fprintf(w, "<url><loc>%s</loc></url>", template.HTMLEscapeString(v.options["public_url"]+path))
+	}
+	fmt.Fprint(w, "</urlset>\n")
+}
+
+func (v *view) topicPath() string {
+	if prefix := v.options["topic_prefix"]; prefix != "" {
+		return "/" + prefix + "/" + v.options["default_topic"] + "/"
+	}
+	return "/" + v.options["default_topic"] + "/"
+}
+
+func (v *view) feed(w http.ResponseWriter) {
+	list, err := v.entries("kind = 'post' ORDER BY published DESC LIMIT ?", v.options["feed_items"])
+	if err != nil {
+		http.Error(w, "no", http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "application/rss+xml; charset=utf-8")
+	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><rss version="2.0"><channel><title>%s</title><link>%s/</link><description>%s</description><managingEditor>%s</managingEditor>`,
+		template.HTMLEscapeString(v.options["site_title"]), v.options["public_url"], template.HTMLEscapeString(v.options["description"]), template.HTMLEscapeString(v.options["feed_reply"]))
+	for _, e := range list {
+		fmt.Fprintf(w, "<item><title>%s</title><link>%s%s</link></item>", template.HTMLEscapeString(e.Title), v.options["public_url"], template.HTMLEscapeString(v.address(e)))
+	}
+	fmt.Fprint(w, "</channel></rss>\n")
+}
+
+// cachedPage answers out of the page cache where the settings and the page allow it. A page that is made anew
+// takes a moment, as pages do.
+func (v *view) cachedPage(w http.ResponseWriter) {
+	key := v.request.Host + v.request.URL.RequestURI()
+	if v.yes("cache") {
+		v.mu.Lock()
+		kept, there := v.cache[key]
+		v.mu.Unlock()
+		if there && time.Now().Before(kept.until) {
+			kept.header.Set("Cache-Status", "Brindle; hit")
+			v.send(w, http.StatusOK, kept.header.Clone(), kept.body)
+			return
+		}
+	}
+	status, header, body := v.page()
+	if status == http.StatusOK && v.yes("cache") && header.Get("Cache-Control") == "" {
+		minutes, _ := strconv.Atoi(v.options["cache_minutes"])
+		v.mu.Lock()
+		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute)}
+		v.mu.Unlock()
+		header.Set("Cache-Status", "Brindle; fwd=uri-miss; stored")
+	}
+	v.send(w, status, header, body)
+}
+
+// empty empties the page cache.
+func (s *standIn) empty() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.cache)
+}
+
+func (v *view) send(w http.ResponseWriter, status int, header http.Header, body []byte) {
+	for name, values := range header {
+		w.Header()[name] = values
+	}
+	if v.yes("compress") && strings.Contains(v.request.Header.Get("Accept-Encoding"), "gzip") && len(body) > 1024 {
+		w.Header().Set("Content-Encoding", "gzip")
+		w.Header().Add("Vary", "Accept-Encoding")
+		w.WriteHeader(status)
+		zipped := gzip.NewWriter(w)
+		_, _ = zipped.Write(body)
+		_ = zipped.Close()
+		return
+	}
+	w.WriteHeader(status)
+	_, _ = w.Write(body)
+}
+
+// A rendered is what the template is given.
+type rendered struct {
+	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Body, Footer, Icon, SiteTitle, Tagline string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer        string
+	Verify                                                                                                          []template.HTML
+	Structured                                                                                                      template.JS
+	List                                                                                                            []listed
+	Nav                                                                                                             []listed
+	LoginForm, RegisterForm, Single                                                                                 bool
+}
+
+type listed struct{ Title, Address, About string }
+
+// title fills in one of the title forms.
+func (v *view) title(form, page string) string {
+	filled := strings.NewReplacer("<page>", page, "<list>", page, "<site>", v.options["site_title"], "<tagline>", v.options["tagline"], "<sep>", v.options["title_sep"]).Replace(v.options[form])
+	return strings.Join(strings.Fields(filled), " ")
+}
+
+func (v *view) page() (int, http.Header, []byte) {
+	status, out, header := v.content()
+	header.Set("Content-Type", "text/html; charset=utf-8")
+	if location := header.Get("Location"); location != "" {
+		return status, header, nil
+	}
+	var body bytes.Buffer
+	if err := brindleTemplate.Execute(&body, out); err != nil {
+		return http.StatusInternalServerError, header, []byte("Something fell over.")
+	}
+	return status, header, body.Bytes()
+}
+
+// base is what every page has.
+func (v *view) base() (*rendered, error) {
+	out := &rendered{Lang: v.options["lang"], Footer: v.options["footer_line"], Icon: v.options["icon"], SiteTitle: v.options["site_title"], Tagline: v.options["tagline"],
+		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
+	if v.yes("hidden") {
+		out.Robots = "noindex"
+	}
+	if v.yes("nofollow") {
+		out.Robots = strings.Trim(out.Robots+", nofollow", ", ")
+	}
+	if v.yes("show_maker") {
+		out.Generator = "Brindle " + v.options["version"]
+	}
+	if v.yes("cards") {
+		out.CardType, out.CardImage = "website", v.options["card_image"]
+		if strings.HasPrefix(out.CardImage, "/") {
+			out.CardImage = v.options["public_url"] + out.CardImage
+		}
+	}
+	if v.yes("register") {
+		out.Register = "/join/"
+	}
+	if v.options["feed_off"] != "yes" {
+		out.Feed = "/feed.xml"
+	}
+	pages, err := v.entries("kind = 'page' AND slug IN ('about', 'contact', 'privacy', 'tickets', 'welcome') ORDER BY id")
+	for _, e := range pages {
+		out.Nav = append(out.Nav, listed{Title: e.Title, Address: v.address(e)})
+	}
+	return out, err
+}
+
+func (v *view) content() (int, *rendered, http.Header) {
+	header := http.Header{}
+	out, err := v.base()
+	if err != nil {
+		return http.StatusInternalServerError, &rendered{Title: "Something fell over"}, header
+	}
+	path, query := v.request.URL.Path, v.request.URL.Query()
+	switch {
+	case path == "/" && query.Get("entry") == "":
+		return v.front(out), out, header
+	case path == v.topicPath():
+		return v.listing(out, v.options["default_topic"], "kind = 'post' ORDER BY published DESC", ""), out, header
+	case strings.HasPrefix(path, "/writer/"):
+		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, "/writer/"), "/"), "kind = 'post' ORDER BY published DESC", "list_authors"), out, header
+	case path == "/2026/11/" || path == "/2026/10/" || path == "/2026/09/":
+		return v.listing(out, "Posts of "+strings.Trim(path, "/"), "kind = 'post' AND published LIKE '"+path[1:5]+"-"+path[6:8]+"%'", "list_dates"), out, header
+	case path == "/find/" && query.Has("q"):
+		return v.listing(out, "Found for "+query.Get("q"), "kind = 'post' AND title LIKE '%' || ? || '%'", "list_search", query.Get("q")), out, header
+	case path == v.options["signin_path"]+"/":
+		out.LoginForm, out.Heading, out.Title, out.Robots = true, "Stage door", v.title("title_form_page", "Stage door"), "noindex"
+		header.Set("Cache-Control", "private, no-store")
+		header.Set("Set-Cookie", "brindle=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
+		return http.StatusOK, out, header
+	case path == "/join/" && v.yes("register"):
+		out.RegisterForm, out.Heading, out.Title, out.Robots = true, "Join", v.title("title_form_page", "Join"), "noindex"
+		return http.StatusOK, out, header
+	}
+	return v.single(out, header)
+}
+
+// single finds the entry an address names, in the declared form or the old one.
+func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.Header) {
+	list, err := v.entries("slug NOT IN ('stage-door', 'sorry', 'find') ORDER BY id")
+	if err != nil {
+		return http.StatusInternalServerError, out, header
+	}
+	asked := v.request.URL.RequestURI()
+	for _, e := range list {
+		address := v.address(e)
+		old := "/?entry=" + strconv.Itoa(e.ID)
+		switch {
+		case asked == address || e.Slug == v.options["front_page"] && asked == "/"+e.Slug+"/" && address != "/":
+			return v.entryPage(out, e, address), out, header
+		case asked == old, asked+"/" == address, asked == "/"+e.Slug+"/" && address == "/":
+			header.Set("Location", address)
+			return http.StatusMovedPermanently, out, header
+		}
+	}
+	out.Title, out.Heading, out.Robots = v.title("title_form_page", "Not here"), "Not here", "noindex"
+	out.Body = "This page has left the stage."
+	if v.options["page_missing"] == "" {
+		*out = rendered{Title: "404"}
+	}
+	return http.StatusNotFound, out, header
+}
+
+func (v *view) entryPage(out *rendered, e entry, address string) int {
+	out.Title, out.Heading, out.Body, out.Single = v.title("title_form_page", e.Title), e.Title, e.Body, true
+	out.Canonical = v.options["public_url"] + address
+	if e.About != "" {
+		out.Description = e.About
+	}
+	if e.Slug == v.options["page_missing"] || e.Slug == "not-here" {
+		out.Robots = "noindex"
+	}
+	if e.Kind == "post" {
+		out.Writer, out.DateLine = "/writer/juniper-fold/", e.Published[:10]
+		out.DatePath = "/" + e.Published[:4] + "/" + e.Published[5:7] + "/"
+		if out.CardType != "" {
+			out.CardType = "article"
+		}
+	}
+	v.shared(out)
+	if v.yes("structured") && e.Kind == "post" {
+		out.Structured = asJSON(map[string]any{"@context": "https://schema.org", "@type": "Article", "headline": e.Title,
+			"datePublished": e.Published[:10], "author": map[string]any{"@type": "Organization", "name": v.options["site_title"]}})
+	}
+	return http.StatusOK
+}
+
+func (v *view) shared(out *rendered) {
+	if out.CardType != "" {
+		out.CardTitle = out.Title
+	}
+	if v.yes("show_author") {
+		out.Author = "Juniper Fold"
+	}
+}
+
+func asJSON(value any) template.JS {
+	data, _ := json.Marshal(value)
+	return template.JS(data)
+}
+
+func (v *view) front(out *rendered) int {
+	out.Title, out.Heading = v.title("title_form_home", v.options["site_title"]), v.options["site_title"]
+	out.Canonical = v.options["public_url"] + "/"
+	for token := range strings.SplitSeq(v.options["verify"], "\n") {
+		if token = strings.TrimSpace(token); token != "" {
+			out.Verify = append(out.Verify, template.HTML(`<meta name="proof-of-owner" content="`+template.HTMLEscapeString(token)+`">`))
+		}
+	}
+	posts, err := v.entries("kind = 'post' ORDER BY published DESC")
+	if err != nil {
+		return http.StatusInternalServerError
+	}
+	if v.options["front"] == "page" {
+		welcome, err := v.entries("slug = ?", v.options["front_page"])
+		if err == nil && len(welcome) == 1 {
+			out.Body, out.Single = welcome[0].Body, true
+		}
+		posts = posts[:min(len(posts), 1)]
+	}
+	v.list(out, posts)
+	v.shared(out)
+	if v.yes("structured") {
+		out.Structured = asJSON(map[string]any{"@context": "https://schema.org", "@type": "Organization", "name": v.options["site_title"],
+			"url": v.options["public_url"] + "/", "logo": v.options["public_url"] + v.options["logo"]})
+	}
+	return http.StatusOK
+}
+
+func (v *view) list(out *rendered, posts []entry) {
+	for _, e := range posts {
+		out.List = append(out.List, listed{e.Title, v.address(e), e.About})
+	}
+}
+
+func (v *view) listing(out *rendered, name, where, indexed string, args ...any) int {
+	posts, err := v.entries(where, args...)
+	if err != nil {
+		return http.StatusInternalServerError
+	}
+	heading := strings.ToUpper(name[:1]) + name[1:]
+	out.Title, out.Heading = v.title("title_form_list", heading), heading
+	out.Canonical = v.options["public_url"] + v.request.URL.RequestURI()
+	if indexed == "" {
+		out.Description = "Everything new at " + v.options["site_title"] + ": premieres, workshops, and what the puppets have been up to."
+	} else if !v.yes(indexed) {
+		out.Robots = "noindex"
+	}
+	v.list(out, posts)
+	v.shared(out)
+	return http.StatusOK
+}

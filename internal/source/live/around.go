@@ -1,0 +1,230 @@
+package live
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// sitemapFound is what the sitemaps together say.
+type sitemapFound struct {
+	at        string
+	answers   bool
+	problem   error
+	addresses []string
+	unlooked  int
+}
+
+// readSitemaps reads the sitemaps that robots.txt names, or else the usual address, and returns the addresses of
+// this host they hold.
+func (v *visit) readSitemaps(ctx context.Context) []string {
+	named := []string{}
+	if v.robots != nil {
+		named = slices.Clone(v.robots.sitemaps)
+	}
+	if len(named) == 0 {
+		at, _ := v.home.Parse("/sitemap.xml")
+		named = append(named, at.String())
+	}
+	v.sitemap = &sitemapFound{at: named[0]}
+	for n := 0; n < len(named) && n < maxSitemapFiles && ctx.Err() == nil; n++ {
+		named = append(named, v.readSitemap(ctx, named[n], n == 0)...)
+	}
+	var inside []string
+	for _, address := range v.sitemap.addresses {
+		if u, err := url.Parse(address); err == nil && v.inside(u) {
+			inside = append(inside, u.String())
+		}
+	}
+	return inside
+}
+
+// readSitemap reads one file, and returns those that it names if it is an index.
+func (v *visit) readSitemap(ctx context.Context, address string, first bool) []string {
+	u, err := v.home.Parse(address)
+	if err != nil {
+		return nil
+	}
+	ch, err := v.client.follow(ctx, u, v.sameSite)
+	if err != nil {
+		v.into.AddGap(gap(address, err))
+		return nil
+	}
+	if ch.last == nil || ch.last.status != http.StatusOK {
+		return nil
+	}
+	v.sitemap.answers = true
+	s, err := parseSitemap(ch.last.body)
+	if err != nil && v.sitemap.problem == nil {
+		v.sitemap.problem = fmt.Errorf("%s: %w", address, err)
+	}
+	if s.index && first {
+		return s.addresses[:min(len(s.addresses), maxSitemapFiles)]
+	}
+	if room := maxSitemapAddresses - len(v.sitemap.addresses); len(s.addresses) > room {
+		s.addresses = s.addresses[:max(room, 0)]
+	}
+	v.sitemap.addresses = append(v.sitemap.addresses, s.addresses...)
+	return nil
+}
+
+// tellSitemap compares the sitemap with the pages that were seen.
+func (v *visit) tellSitemap() {
+	s := v.sitemap
+	v.addBool("sitemap.answers", s.answers, s.at)
+	if !s.answers {
+		return
+	}
+	v.addBool("sitemap.valid", s.problem == nil && len(s.addresses) > 0, s.at)
+	if s.problem != nil {
+		v.into.AddGap(facts.Gap{Source: facts.Live, What: s.at, Kind: facts.Unmapped, Because: s.problem.Error()})
+	}
+	v.addInt("sitemap.addresses", len(s.addresses), s.at)
+	var wrong, orphans []string
+	listed := map[string]bool{}
+	for _, address := range s.addresses {
+		u, err := url.Parse(address)
+		if err != nil {
+			wrong = append(wrong, address+" (no address)")
+			continue
+		}
+		listed[u.String()] = true
+		if why := v.wrongInSitemap(u); why != "" {
+			wrong = append(wrong, address+" ("+why+")")
+		}
+		if p := v.pages[u.String()]; p != nil && p.isPage && !p.page.Linked {
+			orphans = append(orphans, u.RequestURI())
+		}
+	}
+	var missing []string
+	for _, p := range v.real() {
+		if p.page.Indexable && !listed[p.page.Address] {
+			missing = append(missing, p.page.Path)
+		}
+	}
+	v.addList("sitemap.wrong", few(wrong), s.at)
+	v.addList("sitemap.missing", few(missing), s.at)
+	v.addList("sitemap.orphans", few(orphans), s.at)
+}
+
+// wrongInSitemap says why an address does not belong into a sitemap; "" when it does, or was not looked at.
+func (v *visit) wrongInSitemap(u *url.URL) string {
+	if !v.inside(u) {
+		return "another host or scheme"
+	}
+	p := v.pages[u.String()]
+	switch {
+	case p == nil || p.chain.final == nil:
+		return ""
+	case p.chain.steps > 0:
+		return "redirects"
+	case p.page.Status != http.StatusOK:
+		return fmt.Sprintf("answers %d", p.page.Status)
+	case p.isPage && p.page.NoIndex:
+		return "noindex"
+	case p.isPage && !p.page.Indexable:
+		return "not its own canonical, or kept out by robots.txt"
+	}
+	return ""
+}
+
+// spellings follows every other way to write the address. Names that do not resolve are no spellings.
+func (v *visit) spellings(ctx context.Context) {
+	v.into.Spellings = []facts.Spelling{}
+	preferred := v.home
+	if p, err := url.Parse(v.Preferred); err == nil && p.Host != "" {
+		preferred = p
+		if p.Path == "" {
+			p.Path = "/"
+		}
+	}
+	for _, s := range v.variants(preferred) {
+		ch, err := v.client.follow(ctx, s.u, v.sameSite)
+		if err != nil {
+			continue // nothing answers there: no spelling, and nothing to redirect
+		}
+		v.into.Spellings = append(v.into.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
+			Permanent: ch.permanent && ch.steps > 0, Preferred: facts.SameAddress(ch.final.String(), s.want.String()), Kind: s.kind})
+	}
+}
+
+type variant struct {
+	u, want *url.URL
+	kind    string
+}
+
+// variants are the spellings of the home page; with Own also those of one inner page.
+func (v *visit) variants(preferred *url.URL) []variant {
+	var list []variant
+	hosts := []string{preferred.Hostname()}
+	if bare, ok := strings.CutPrefix(preferred.Hostname(), "www."); ok {
+		hosts = append(hosts, bare)
+	} else if strings.Count(preferred.Hostname(), ".") == 1 {
+		hosts = append(hosts, "www."+preferred.Hostname())
+	}
+	for _, scheme := range []string{"https", "http"} {
+		for _, host := range hosts {
+			if preferred.Port() != "" || scheme == preferred.Scheme && host == preferred.Hostname() {
+				continue
+			}
+			other := *preferred
+			other.Scheme, other.Host = scheme, host
+			kind := "host"
+			if host == preferred.Hostname() {
+				kind = "scheme"
+			}
+			list = append(list, variant{&other, preferred, kind})
+		}
+	}
+	if !v.Own {
+		return list
+	}
+	for _, p := range v.real() {
+		u, err := url.Parse(p.page.Address)
+		if err != nil || p.page.Kind != "content" || u.RawQuery != "" || u.Path == "/" {
+			continue
+		}
+		other := *u
+		if strings.HasSuffix(u.Path, "/") {
+			other.Path = strings.TrimSuffix(u.Path, "/")
+		} else {
+			other.Path += "/"
+		}
+		return append(list, variant{&other, u, "slash"})
+	}
+	return list
+}
+
+// notFound asks for an address that cannot exist. Nobody links to it, so it is asked of one's own site only.
+func (v *visit) notFound(ctx context.Context) {
+	if !v.Own {
+		v.into.AddGap(facts.Gap{Source: facts.Live, What: "an address that cannot exist", Kind: facts.Unmapped, Names: []string{"live.not_found."},
+			Because: "paths that nobody links to are only asked for where the site file says live: {own: true}"})
+		return
+	}
+	random := make([]byte, 8)
+	_, _ = rand.Read(random)
+	at, _ := v.home.Parse("/weltaxis-" + hex.EncodeToString(random))
+	ch, err := v.client.follow(ctx, at, v.sameSite)
+	if err != nil || ch.last == nil {
+		v.into.AddGap(gap("an address that cannot exist", errors.Join(err), "live.not_found."))
+		return
+	}
+	status := ch.last.status
+	if ch.steps > 0 {
+		status = ch.first
+	}
+	shown := v.home.String() + "… (an address that cannot exist)"
+	v.addInt("not_found.status", status, shown)
+	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), "")
+	linksHome := slices.ContainsFunc(d.links, func(link string) bool { return facts.SameAddress(link, v.home.String()) })
+	v.addBool("not_found.own", len(d.titles) > 0 && linksHome, shown)
+}

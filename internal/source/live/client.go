@@ -1,0 +1,253 @@
+package live
+
+import (
+	"compress/gzip"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+)
+
+// Bounds of every request, whatever the other side does.
+const (
+	maxBody     = 4 << 20          // bytes of a body that are read, after decompression
+	maxHeaders  = 256 << 10        // bytes of headers
+	maxSteps    = 10               // redirects that are followed
+	requestTime = 20 * time.Second // for one request with its body
+	connectTime = 5 * time.Second
+)
+
+// UserAgent is how the program names itself to servers, and the token that robots.txt may address it by.
+const (
+	UserAgent    = "Weltaxis/0.1 (audit asked for by the keeper of this site)"
+	productToken = "weltaxis"
+)
+
+// A client fetches addresses within the bounds. One dialer serves everything: it maps names where the site file
+// says so, and goes to no private address from a public site.
+type client struct {
+	http     *http.Client
+	connect  map[string]string
+	home     string // host of the address that is looked at
+	limiter  *rate.Limiter
+	user     string // user:password for a locked site; only ever sent to its own host
+	hosts    func(host string) bool
+	requests int
+}
+
+var (
+	errUnmapped = errors.New("the site file maps names to addresses, and not this one; it is not looked up")
+	errPrivate  = errors.New("it leads to a private address, which a public site has no business with")
+	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
+)
+
+func newClient(o Options, home *url.URL) (*client, error) {
+	c := &client{connect: o.Connect, home: home.Hostname(), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User}
+	if o.Rate > 0 {
+		c.limiter = rate.NewLimiter(rate.Limit(o.Rate), 1)
+	}
+	roots, err := x509.SystemCertPool()
+	if err != nil {
+		roots = x509.NewCertPool()
+	}
+	if o.Trust != nil && !roots.AppendCertsFromPEM(o.Trust) {
+		return nil, errors.New("trust: there is no certificate in it")
+	}
+	transport := &http.Transport{
+		DialContext:            c.dial,
+		TLSClientConfig:        &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10}, // old ones are a finding, not a stop
+		MaxResponseHeaderBytes: maxHeaders,
+		ResponseHeaderTimeout:  requestTime,
+		TLSHandshakeTimeout:    connectTime,
+		MaxIdleConnsPerHost:    8,
+		DisableCompression:     true, // the reader bounds what a compressed answer unfolds to
+		ForceAttemptHTTP2:      true,
+	}
+	c.http = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return c, nil
+}
+
+func (c *client) close() { c.http.CloseIdleConnections() }
+
+func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	dialer := net.Dialer{Timeout: connectTime}
+	if to, mapped := c.connect[address]; mapped {
+		return dialer.DialContext(ctx, network, to)
+	}
+	if len(c.connect) > 0 {
+		return nil, errUnmapped
+	}
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return nil, err
+	}
+	for _, ip := range found {
+		if isPrivate(ip.Unmap()) && host != c.home {
+			err = errPrivate
+			continue
+		}
+		var connection net.Conn
+		if connection, err = dialer.DialContext(ctx, network, net.JoinHostPort(ip.Unmap().String(), port)); err == nil {
+			return connection, nil
+		}
+	}
+	return nil, err
+}
+
+func isPrivate(ip netip.Addr) bool {
+	return ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsUnspecified() || ip.IsMulticast()
+}
+
+// A response is one answer, read within the bounds.
+type response struct {
+	url        *url.URL
+	status     int
+	header     http.Header
+	body       []byte
+	cut        bool // there was more than maxBody
+	compressed string
+	tls        *tls.ConnectionState
+}
+
+// get fetches one address without following redirects.
+func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
+	if err := c.limiter.Wait(ctx); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, requestTime)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("User-Agent", UserAgent)
+	request.Header.Set("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8")
+	request.Header.Set("Accept-Encoding", "gzip")
+	if name, password, ok := strings.Cut(c.user, ":"); ok && at.Hostname() == c.home {
+		request.SetBasicAuth(name, password)
+	}
+	answer, err := c.http.Do(request)
+	if err != nil {
+		return nil, plainError(err)
+	}
+	defer answer.Body.Close()
+	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding")}
+	return r, r.read(answer.Body)
+}
+
+func (r *response) read(body io.Reader) error {
+	if strings.EqualFold(r.compressed, "gzip") {
+		unzipped, err := gzip.NewReader(body)
+		if err != nil {
+			return fmt.Errorf("it says it is compressed, and is not: %w", err)
+		}
+		body = unzipped
+	}
+	data, err := io.ReadAll(io.LimitReader(body, maxBody+1))
+	if len(data) > maxBody {
+		data, r.cut = data[:maxBody], true
+	}
+	r.body = data
+	if err != nil {
+		return plainError(err)
+	}
+	return nil
+}
+
+// plainError takes what names the address out of an error, since whoever reports it names that already.
+func plainError(err error) error {
+	var asURL *url.Error
+	if errors.As(err, &asURL) {
+		err = asURL.Err
+	}
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("it took longer than %s", requestTime)
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return errors.New("the connection was closed before the answer was whole")
+	}
+	var op *net.OpError
+	if errors.As(err, &op) && op.Op == "dial" {
+		return op.Err
+	}
+	return err
+}
+
+// A chain is an address with the redirects it leads through.
+type chain struct {
+	last      *response // nil when the end could not be fetched
+	final     *url.URL
+	first     int // status of the first answer
+	steps     int
+	permanent bool // every step is 301 or 308 (RFC 9110 §15.4)
+	loop      bool
+	outside   bool // it leads to a host that is not the site's; not fetched
+}
+
+// follow fetches an address and what it redirects to, as long as that is allowed.
+func (c *client) follow(ctx context.Context, at *url.URL, allowed func(*url.URL) bool) (chain, error) {
+	ch := chain{final: at, permanent: true}
+	seen := map[string]bool{}
+	for {
+		if seen[ch.final.String()] || ch.steps > maxSteps {
+			ch.loop = true
+			return ch, nil
+		}
+		seen[ch.final.String()] = true
+		if !allowed(ch.final) {
+			ch.outside, ch.last = true, nil
+			return ch, nil
+		}
+		answer, err := c.get(ctx, ch.final)
+		if answer != nil && ch.steps == 0 {
+			ch.first = answer.status
+		}
+		ch.last = answer
+		if err != nil {
+			return ch, err
+		}
+		next, redirects := redirectOf(answer)
+		if !redirects {
+			return ch, nil
+		}
+		ch.permanent = ch.permanent && (answer.status == http.StatusMovedPermanently || answer.status == http.StatusPermanentRedirect)
+		ch.final = next
+		ch.steps++
+	}
+}
+
+func redirectOf(r *response) (*url.URL, bool) {
+	switch r.status {
+	case http.StatusMovedPermanently, http.StatusFound, http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
+		if next, err := r.url.Parse(r.header.Get("Location")); err == nil && r.header.Get("Location") != "" {
+			next.Fragment = ""
+			return next, true
+		}
+	}
+	return nil, false
+}
+
+// distrust goes on without checking certificates, once one has been found wanting and said to be.
+func (c *client) distrust() {
+	if transport, ok := c.http.Transport.(*http.Transport); ok {
+		c.http.CloseIdleConnections()
+		other := transport.Clone()
+		other.TLSClientConfig.InsecureSkipVerify = true
+		c.http.Transport = other
+		c.user = "" // nothing secret is sent to whoever that may be
+	}
+}

@@ -1,0 +1,229 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"weltaxis/internal/facts"
+)
+
+// A visited is one address that was fetched, with what the crawl must remember of it.
+type visited struct {
+	page   facts.Page
+	chain  chain // without its body
+	failed error
+	digest uint64
+	logo   string
+	lacks  []string
+	from   string // the first page that links to it
+	isPage bool   // it is a page of this site, at this address, with status 200
+	assets []string
+	seed   bool // a sitemap names it
+}
+
+// maxGapsOfPages is how many pages that could not be fetched are told one by one.
+const maxGapsOfPages = 10
+
+// crawl fetches the home page's links and theirs, breadth first, and the addresses of the sitemaps.
+func (v *visit) crawl(ctx context.Context, first chain) {
+	v.pages, v.hosts = map[string]*visited{}, map[string]bool{}
+	home := v.home.String()
+	v.pages[home] = &visited{}
+	v.order = []string{home}
+	links := v.take(home, 0, first, nil)
+	v.pages[home].page.Linked = true
+	seeds := v.readSitemaps(ctx)
+	for _, seed := range seeds {
+		if p, fresh := v.enter(seed, ""); p != nil {
+			p.seed = p.seed || fresh
+			p.page.InSitemap = true
+		}
+	}
+	next := v.enterAll(links, home)
+	for depth := 1; len(next) > 0 && depth <= v.MaxDepth && ctx.Err() == nil; depth++ {
+		next = v.level(ctx, next, depth)
+	}
+	var left []string
+	for _, address := range v.order {
+		if p := v.pages[address]; p.chain.final == nil && p.failed == nil && p.seed {
+			left = append(left, address)
+		}
+	}
+	v.level(ctx, left, -1)
+	v.tellUnfetched(ctx)
+}
+
+// enter notes an address to be fetched, and tells whether it is new; nil when there are enough.
+func (v *visit) enter(address, from string) (p *visited, fresh bool) {
+	if p := v.pages[address]; p != nil {
+		return p, false
+	}
+	if len(v.order) >= 2*v.MaxPages {
+		v.beyond++
+		return nil, false
+	}
+	p = &visited{from: from}
+	v.pages[address] = p
+	v.order = append(v.order, address)
+	return p, true
+}
+
+func (v *visit) enterAll(links []string, from string) []string {
+	var fresh []string
+	for _, link := range links {
+		u, err := url.Parse(link)
+		if err != nil || !v.inside(u) {
+			continue
+		}
+		p, isNew := v.enter(link, from)
+		if p == nil {
+			continue
+		}
+		p.page.Linked = true
+		if isNew || p.seed && p.chain.final == nil && !slices.Contains(fresh, link) {
+			if p.from == "" {
+				p.from = from
+			}
+			fresh = append(fresh, link)
+		}
+	}
+	return fresh
+}
+
+// level fetches addresses side by side and returns the new ones they link to, in their order.
+func (v *visit) level(ctx context.Context, addresses []string, depth int) []string {
+	if over := v.fetched() + len(addresses) - v.MaxPages; over > 0 {
+		addresses = addresses[:max(len(addresses)-over, 0)]
+	}
+	found := make([][]string, len(addresses))
+	var group errgroup.Group
+	group.SetLimit(v.Concurrency)
+	var mu sync.Mutex
+	for i, address := range addresses {
+		group.Go(func() error {
+			if ctx.Err() != nil {
+				return nil
+			}
+			u, err := url.Parse(address)
+			if err != nil || !v.mayFetch(u) {
+				mu.Lock()
+				v.pages[address].failed = errBarred
+				mu.Unlock()
+				return nil
+			}
+			ch, err := v.client.follow(ctx, u, v.sameSite)
+			if err == nil && ch.last != nil && ch.last.status >= 500 {
+				ch, err = v.client.follow(ctx, u, v.sameSite) // a passing trouble is none
+			}
+			found[i] = v.takeSafely(&mu, address, depth, ch, err)
+			return nil
+		})
+	}
+	_ = group.Wait()
+	var next []string
+	for i, links := range found {
+		next = append(next, v.enterAll(links, addresses[i])...)
+	}
+	return next
+}
+
+var errBarred = errors.New("robots.txt asks robots to stay away; --ignore-robots looks all the same")
+
+func (v *visit) fetched() int {
+	n := 0
+	for _, p := range v.pages {
+		if p.chain.final != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// takeSafely analyses outside the lock and keeps the result inside it.
+func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, err error) []string {
+	analysed := v.analyse(ch)
+	mu.Lock()
+	defer mu.Unlock()
+	return v.keep(address, depth, ch, err, analysed)
+}
+
+func (v *visit) take(address string, depth int, ch chain, err error) []string {
+	return v.keep(address, depth, ch, err, v.analyse(ch))
+}
+
+// analyse reads the page at the end of a chain; nil when there is none that is the site's own.
+func (v *visit) analyse(ch chain) *document {
+	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) {
+		return nil
+	}
+	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), v.Analytics)
+}
+
+func isHTML(header http.Header) bool {
+	kind := strings.ToLower(header.Get("Content-Type"))
+	return strings.HasPrefix(kind, "text/html") || strings.HasPrefix(kind, "application/xhtml+xml")
+}
+
+// keep remembers what came of one address and returns the links of its page.
+func (v *visit) keep(address string, depth int, ch chain, err error, d *document) []string {
+	p := v.pages[address]
+	p.chain, p.failed = ch, err
+	answer := ch.last
+	p.chain.last = nil // its body is not needed any more
+	if answer == nil {
+		return nil
+	}
+	p.page.Status = answer.status
+	if answer.cut {
+		v.into.AddGap(gap(address, errTooLong))
+	}
+	if d == nil || ch.steps > 0 {
+		// A page reached by a redirect is told under its own address.
+		if d != nil && v.inside(ch.final) {
+			if p.page.Linked || p.seed {
+				return []string{ch.final.String()}
+			}
+		}
+		return nil
+	}
+	p.isPage = true
+	v.describe(p, address, depth, answer, d)
+	for _, list := range [][]string{d.links, d.loads, d.media, d.canonicals} {
+		for _, ref := range list {
+			if u, err := url.Parse(ref); err == nil && u.Host != "" {
+				v.hosts[strings.ToLower(u.Hostname())] = true
+			}
+		}
+	}
+	return d.links
+}
+
+// tellUnfetched says which addresses were not looked at, and why.
+func (v *visit) tellUnfetched(ctx context.Context) {
+	told, beyond := 0, v.beyond
+	for _, address := range v.order {
+		p := v.pages[address]
+		switch {
+		case p.failed != nil && !errors.Is(p.failed, errBarred) && told < maxGapsOfPages:
+			told++
+			v.into.AddGap(gap(address, p.failed))
+		case p.chain.final == nil && p.failed == nil:
+			beyond++
+		}
+	}
+	switch {
+	case ctx.Err() != nil:
+		v.into.AddGap(gap(v.home.String(), fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond)))
+	case beyond > 0:
+		v.into.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped,
+			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
+	}
+}

@@ -1,0 +1,214 @@
+// Package live is the source that looks at what a visitor gets: pages, headers, redirects, robots.txt, sitemaps,
+// feeds, icons. It is a guest: bounded in count, depth, time and size, on the site's own host only, and it tries
+// nothing that an ordinary visitor would not.
+//
+// It may import facts and width, and no other source.
+package live
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"weltaxis/internal/facts"
+)
+
+// Options say where to look, how far, and how politely.
+type Options struct {
+	Address      string            // absolute
+	Preferred    string            // the one true address, "" when the intent does not say
+	Own          bool              // paths that nobody links to may be probed
+	Connect      map[string]string // host:port to address:port
+	Trust        []byte            // certificates in PEM to trust besides the system's
+	User         string            // name:password for a locked site
+	MaxPages     int
+	MaxDepth     int
+	MaxTime      time.Duration
+	Rate         float64 // requests a second; 0 for as many as answers allow
+	Concurrency  int
+	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
+	Analytics    string
+	LoginPath    string // the assigned login page; only looked at with Own
+}
+
+// Defaults for what Options leaves zero.
+const (
+	DefaultPages       = 500
+	DefaultDepth       = 10
+	DefaultTime        = 5 * time.Minute
+	DefaultRate        = 10.0
+	DefaultConcurrency = 4
+)
+
+// A Source looks at one site from outside.
+type Source struct{ Options Options }
+
+// Gather adds what was seen. The error is only that of a context that ended.
+func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
+	o := s.Options
+	home, err := url.Parse(o.Address)
+	if err != nil || home.Host == "" {
+		into.AddGap(gap(o.Address, errors.New("it is no address"), "live."))
+		return nil
+	}
+	if home.Path == "" {
+		home.Path = "/"
+	}
+	client, err := newClient(o, home)
+	if err != nil {
+		into.AddGap(gap(o.Address, err, "live."))
+		return nil
+	}
+	defer client.close()
+	bounded, cancel := context.WithTimeout(ctx, o.MaxTime)
+	defer cancel()
+	v := &visit{Options: o, client: client, home: home, into: into}
+	v.look(bounded)
+	return ctx.Err()
+}
+
+// A visit is one look at a site.
+type visit struct {
+	Options
+	client  *client
+	home    *url.URL // where the address leads
+	into    *facts.Snapshot
+	robots  *robotsFile
+	pages   map[string]*visited // by address
+	order   []string
+	beyond  int // addresses past the bound
+	sitemap *sitemapFound
+	hosts   map[string]bool
+}
+
+func gap(what string, err error, names ...string) facts.Gap {
+	kind := facts.Failed
+	if errors.Is(err, errPrivate) || errors.Is(err, errUnmapped) {
+		kind = facts.Refused
+	}
+	return facts.Gap{Source: facts.Live, What: what, Kind: kind, Because: err.Error(), Names: names}
+}
+
+// add adds one reading from an address.
+func (v *visit) add(name string, value facts.Value, at string) {
+	v.into.Add(facts.Reading{Source: facts.Live, Name: name, Value: value, Origin: facts.Origin{URL: at}})
+}
+
+func (v *visit) addText(name, value, at string) { v.add(name, facts.TextOf(facts.String, value), at) }
+func (v *visit) addInt(name string, value int, at string) {
+	v.add(name, facts.NumberOf(facts.Int, int64(value)), at)
+}
+func (v *visit) addBool(name string, value bool, at string) { v.add(name, facts.BoolOf(value), at) }
+func (v *visit) addList(name string, value []string, at string) {
+	v.add(name, facts.ListOf(value...), at)
+}
+
+// sameSite tells whether an address is one of the site's own spellings.
+func (v *visit) sameSite(u *url.URL) bool {
+	bare := func(host string) string { return strings.TrimPrefix(strings.ToLower(host), "www.") }
+	return (u.Scheme == "http" || u.Scheme == "https") && bare(u.Hostname()) == bare(v.home.Hostname())
+}
+
+// inside tells whether an address belongs to the site that is looked at: the same host.
+func (v *visit) inside(u *url.URL) bool {
+	return strings.EqualFold(u.Host, v.home.Host) && (u.Scheme == "http" || u.Scheme == "https")
+}
+
+func (v *visit) look(ctx context.Context) {
+	first, err := v.reach(ctx)
+	if err != nil {
+		v.into.AddGap(gap(v.Address, err, "live."))
+		return
+	}
+	v.add("address", facts.TextOf(facts.URL, v.Address), v.Address)
+	v.addBool("preferred", v.Preferred == "" || facts.SameAddress(v.Address, v.Preferred), v.Address)
+	v.addInt("home.status", first.last.status, v.home.String())
+	v.readRobots(ctx)
+	if status := first.last.status; status != http.StatusOK {
+		v.into.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
+		return
+	}
+	v.crawl(ctx, first)
+	v.tell(ctx)
+	v.spellings(ctx)
+	v.notFound(ctx)
+}
+
+// reach fetches the home page and follows it to where it is. A certificate nobody trusts is a finding and a gap,
+// and the look goes on without trust.
+func (v *visit) reach(ctx context.Context) (chain, error) {
+	first, err := v.client.follow(ctx, v.home, v.sameSite)
+	trusted := true
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	if errors.As(err, &unknown) || errors.As(err, &host) || errors.As(err, &invalid) {
+		trusted = false
+		v.into.AddGap(gap(v.Address, fmt.Errorf("its certificate is not to be trusted (%w); it was looked at all the same", err)))
+		v.client.distrust()
+		first, err = v.client.follow(ctx, v.home, v.sameSite)
+	}
+	switch {
+	case err != nil && (first.last == nil || first.last.body == nil):
+		return first, err
+	case first.loop:
+		return first, fmt.Errorf("it redirects in a circle, or more than %d times", maxSteps)
+	case first.outside:
+		return first, fmt.Errorf("it redirects to %s, another site", first.final)
+	}
+	if first.final.Scheme == "https" {
+		v.addBool("certificate.trusted", trusted, first.final.String())
+	}
+	v.home = first.final
+	v.client.home = v.home.Hostname()
+	return first, nil
+}
+
+// readRobots reads robots.txt (RFC 9309 §2.3.1): what is not there allows all, what fails forbids all.
+func (v *visit) readRobots(ctx context.Context) {
+	at, _ := v.home.Parse("/robots.txt")
+	answer, err := v.client.follow(ctx, at, v.sameSite)
+	if err != nil || answer.last == nil {
+		if err == nil {
+			err = errors.New("it leads away from the site")
+		}
+		v.into.AddGap(gap(at.String(), err, "live.robots."))
+		return
+	}
+	status := answer.last.status
+	v.addInt("robots.status", status, at.String())
+	switch {
+	case status == http.StatusOK:
+		v.robots = parseRobots(answer.last.body)
+		text := strings.HasPrefix(strings.ToLower(answer.last.header.Get("Content-Type")), "text/plain")
+		v.addBool("robots.readable", v.robots.readable && text, at.String())
+		v.addList("robots.sitemaps", v.robots.sitemaps, at.String())
+	case status >= 500:
+		v.robots = parseRobots([]byte("User-agent: *\nDisallow: /\n"))
+		v.addBool("robots.readable", false, at.String())
+		v.addList("robots.sitemaps", nil, at.String())
+	default:
+		v.addBool("robots.readable", true, at.String())
+		v.addList("robots.sitemaps", nil, at.String())
+	}
+}
+
+// mayFetch tells whether robots.txt lets this program fetch an address.
+func (v *visit) mayFetch(u *url.URL) bool {
+	if v.IgnoreRobots || v.robots == nil {
+		return true
+	}
+	may, _ := v.robots.allowed(productToken, u.RequestURI())
+	return may
+}
+
+// engineMay tells whether robots.txt lets a search engine fetch an address.
+func (v *visit) engineMay(u *url.URL) bool {
+	may, _ := v.robots.allowed("*", u.RequestURI())
+	return may
+}

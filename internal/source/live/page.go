@@ -1,0 +1,323 @@
+package live
+
+import (
+	"bytes"
+	"hash/fnv"
+	"io"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/charset"
+)
+
+// A document is what one pass over a page's markup finds. Addresses are absolute; lists are bounded by maxKept.
+type document struct {
+	base                     *url.URL
+	titles                   []string // that are not empty, in the HTML namespace
+	descriptions             []string
+	robots                   []string // contents of robots tags for everybody
+	canonicals               []string
+	lang, charset            string
+	charsetEarly             bool
+	viewport                 string
+	viewports                int
+	headings, words, images  int
+	imagesBare               []string
+	generator, author        string
+	otherMetas               []string          // contents of metas this program has no use for: verification tokens are among them
+	card                     map[string]string // title, description, image, type
+	structured               []string          // JSON-LD blocks
+	feeds, icons, alternates []string
+	iconTypes                map[string]string
+	links                    []string
+	assets                   []string // styles and scripts
+	loads                    []string // everything the page loads or posts to, but pictures and media
+	media                    []string
+	password                 bool
+	articles                 int
+	years                    []string
+	copyright                bool
+	breadcrumbs              bool
+	bodyClass                string
+	analytics                int
+	digest                   uint64 // of the words in the body
+}
+
+// maxKept bounds each list of a page.
+const maxKept = 2000
+
+func keep(list *[]string, text string) {
+	if len(*list) < maxKept {
+		*list = append(*list, strings.Clone(text))
+	}
+}
+
+// An analyser is one pass over one page.
+type analyser struct {
+	document
+	z          *html.Tokenizer
+	foreign    int    // depth inside svg and math, whose titles are not the page's
+	inTitle    bool   //
+	inBody     bool   //
+	rawType    string // type of the script that is open
+	raw        string // element whose text is not the page's: script, style
+	hash       interface{ Write([]byte) (int, error) }
+	attributes map[string]string
+}
+
+// analyse reads a page's markup in one pass. The content type is that of the response; the encoding is decided as
+// browsers do (HTML Living Standard §13.2.3, Encoding Standard).
+func analyse(at *url.URL, body []byte, contentType, analytics string) *document {
+	encoding, name, certain := charset.DetermineEncoding(body, contentType)
+	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, attributes: map[string]string{}}
+	a.charsetEarly = certain && name != "windows-1252" || declaresCharset(body, contentType)
+	if analytics != "" {
+		a.analytics = bytes.Count(body, []byte(analytics))
+	}
+	var reader io.Reader = bytes.NewReader(body)
+	if name != "utf-8" {
+		reader = encoding.NewDecoder().Reader(reader)
+	}
+	sum := fnv.New64a()
+	a.hash = sum
+	a.z = html.NewTokenizer(reader)
+	for a.step() {
+	}
+	a.digest = sum.Sum64()
+	return &a.document
+}
+
+var charsetShape = regexp.MustCompile(`(?i)<meta[^>]+charset\s*=`)
+
+func declaresCharset(body []byte, contentType string) bool {
+	return strings.Contains(strings.ToLower(contentType), "charset=") || charsetShape.Match(body[:min(len(body), 1024)])
+}
+
+func (a *analyser) step() bool {
+	switch a.z.Next() {
+	case html.ErrorToken:
+		return false
+	case html.TextToken:
+		a.text(a.z.Text())
+	case html.StartTagToken, html.SelfClosingTagToken:
+		name, more := a.z.TagName()
+		a.start(string(name), more)
+	case html.EndTagToken:
+		name, _ := a.z.TagName()
+		a.end(string(name))
+	}
+	return true
+}
+
+// read reads the attributes of the tag that is open into a map that is used again and again.
+func (a *analyser) read(more bool) map[string]string {
+	clear(a.attributes)
+	for more {
+		var key, value []byte
+		key, value, more = a.z.TagAttr()
+		if _, twice := a.attributes[string(key)]; !twice {
+			a.attributes[string(key)] = string(value)
+		}
+	}
+	return a.attributes
+}
+
+func (a *analyser) end(name string) {
+	switch name {
+	case "svg", "math":
+		a.foreign = max(0, a.foreign-1)
+	case "title":
+		a.inTitle = false
+	case "script", "style":
+		a.raw = ""
+	}
+}
+
+func (a *analyser) start(name string, more bool) {
+	switch name {
+	case "svg", "math":
+		a.foreign++
+	case "html":
+		a.lang = strings.TrimSpace(a.read(more)["lang"])
+	case "base":
+		if href, err := a.base.Parse(a.read(more)["href"]); err == nil {
+			a.base = href
+		}
+	case "title":
+		a.inTitle = a.foreign == 0
+	case "meta":
+		a.meta(a.read(more))
+	case "link":
+		a.link(a.read(more))
+	case "script":
+		a.script(a.read(more))
+	case "style":
+		a.raw = name
+	case "body":
+		a.inBody = true
+		a.bodyClass = a.read(more)["class"]
+	case "a", "area":
+		if href, there := a.read(more)["href"]; there {
+			a.add(&a.links, href)
+		}
+	case "h1":
+		a.headings++
+	case "article":
+		a.articles++
+	case "nav", "ol":
+		attributes := a.read(more)
+		label := strings.ToLower(attributes["aria-label"] + " " + attributes["class"])
+		a.breadcrumbs = a.breadcrumbs || strings.Contains(label, "breadcrumb")
+	case "img":
+		a.image(a.read(more))
+	case "iframe", "embed", "object":
+		attributes := a.read(more)
+		a.add(&a.loads, attributes["src"]+attributes["data"])
+	case "video", "audio", "source", "track":
+		a.add(&a.media, a.read(more)["src"])
+	case "form":
+		a.add(&a.loads, a.read(more)["action"])
+	case "input":
+		a.input(a.read(more))
+	}
+}
+
+// add keeps an address, made absolute; what is no web address is left out.
+func (a *analyser) add(list *[]string, ref string) {
+	ref = strings.TrimSpace(ref)
+	if ref == "" || strings.HasPrefix(ref, "#") || len(*list) >= maxKept {
+		return
+	}
+	if resolved, err := a.base.Parse(ref); err == nil && (resolved.Scheme == "http" || resolved.Scheme == "https") {
+		resolved.Fragment = ""
+		*list = append(*list, resolved.String())
+	}
+}
+
+func (a *analyser) meta(attributes map[string]string) {
+	content := strings.TrimSpace(attributes["content"])
+	name := strings.ToLower(attributes["name"])
+	property := strings.ToLower(attributes["property"])
+	if property == "" && strings.HasPrefix(name, "og:") {
+		property = name
+	}
+	switch {
+	case strings.HasPrefix(property, "og:"):
+		if key := strings.TrimPrefix(property, "og:"); a.card[key] == "" {
+			a.card[key] = content
+		}
+	case name == "description":
+		keep(&a.descriptions, content)
+	case name == "robots":
+		keep(&a.robots, strings.ToLower(content))
+	case name == "viewport":
+		a.viewport = content
+		a.viewports++
+	case name == "generator":
+		a.generator = content
+	case name == "author":
+		a.author = content
+	case name != "" && content != "" && !slices.Contains(plainMetas, name) && !strings.Contains(name, ":"):
+		keep(&a.otherMetas, content)
+	}
+}
+
+// plainMetas are the metas of the HTML standard and others that are no tokens.
+var plainMetas = []string{"keywords", "theme-color", "color-scheme", "referrer", "application-name", "rights", "copyright", "date", "format-detection"}
+
+func (a *analyser) link(attributes map[string]string) {
+	href := attributes["href"]
+	for rel := range strings.FieldsSeq(strings.ToLower(attributes["rel"])) {
+		switch rel {
+		case "canonical":
+			keep(&a.canonicals, strings.TrimSpace(href))
+		case "icon":
+			a.add(&a.icons, href)
+			if len(a.icons) > 0 {
+				a.iconTypes[a.icons[len(a.icons)-1]] = attributes["type"]
+			}
+		case "stylesheet":
+			a.add(&a.assets, href)
+			a.add(&a.loads, href)
+		case "alternate":
+			a.alternate(attributes)
+		}
+	}
+}
+
+func (a *analyser) alternate(attributes map[string]string) {
+	switch kind := attributes["type"]; {
+	case strings.Contains(kind, "rss") || strings.Contains(kind, "atom"):
+		a.add(&a.feeds, attributes["href"])
+	case attributes["hreflang"] != "":
+		before := len(a.alternates)
+		a.add(&a.alternates, attributes["href"])
+		if len(a.alternates) > before {
+			a.alternates[before] = strings.ToLower(attributes["hreflang"]) + " " + a.alternates[before]
+		}
+	}
+}
+
+func (a *analyser) script(attributes map[string]string) {
+	a.raw, a.rawType = "script", strings.ToLower(attributes["type"])
+	if src := attributes["src"]; src != "" {
+		a.add(&a.assets, src)
+		a.add(&a.loads, src)
+	}
+}
+
+func (a *analyser) image(attributes map[string]string) {
+	src := attributes["src"]
+	a.add(&a.media, src)
+	if attributes["role"] == "presentation" || attributes["aria-hidden"] == "true" {
+		return
+	}
+	a.images++
+	if _, described := attributes["alt"]; !described && len(a.imagesBare) < 5 {
+		keep(&a.imagesBare, src)
+	}
+}
+
+func (a *analyser) input(attributes map[string]string) {
+	hints := strings.ToLower(attributes["autocomplete"])
+	if strings.EqualFold(attributes["type"], "password") || strings.Contains(hints, "username") || strings.Contains(hints, "webauthn") {
+		a.password = true
+	}
+}
+
+var (
+	yearShape  = regexp.MustCompile(`\b(?:19|20)\d\d\b`)
+	copySigns  = []string{"©", "copyright", "(c) "}
+	spaceBytes = []byte(" ")
+)
+
+func (a *analyser) text(raw []byte) {
+	switch {
+	case a.inTitle:
+		if title := strings.Join(strings.Fields(string(raw)), " "); title != "" {
+			keep(&a.titles, title)
+		}
+		return
+	case a.raw == "script" && a.rawType == "application/ld+json":
+		keep(&a.structured, string(raw))
+		return
+	case a.raw != "" || !a.inBody || len(bytes.TrimSpace(raw)) == 0:
+		return
+	}
+	for word := range bytes.FieldsFuncSeq(raw, unicode.IsSpace) {
+		a.words++
+		a.hash.Write(word)
+		a.hash.Write(spaceBytes)
+	}
+	lower := strings.ToLower(string(raw))
+	if slices.ContainsFunc(copySigns, func(sign string) bool { return strings.Contains(lower, sign) }) {
+		if years := yearShape.FindAllString(lower, 10); len(years) > 0 {
+			a.copyright = true
+			a.years = append(a.years, years...)
+		}
+	}
+}
