@@ -1,10 +1,12 @@
 package baseline
 
 import (
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
@@ -31,6 +33,17 @@ func functions() []cel.EnvOption {
 		function2("same_zone", str, str, yes, facts.SameZone),
 		function1("is_host", str, yes, func(s string) bool { return hostShape.MatchString(s) }),
 		function1("has_markup", str, yes, func(s string) bool { return strings.ContainsAny(s, `<>"'`) }),
+		// A language range holds for a tag (RFC 4647 §3.3.1), or the tag for the range: en and en-GB go together.
+		function2("language_matches", str, str, yes, languageMatches),
+		// A home title as a pattern: groups of words in order, the brand last, as many as fit.
+		cel.Function("home_title", cel.Overload("home_title", []*cel.Type{list, str, str, num}, str,
+			cel.FunctionBinding(func(args ...ref.Val) ref.Val {
+				words, err := args[0].ConvertToNative(reflect.TypeFor[[]string]())
+				if err != nil {
+					return types.WrapErr(err)
+				}
+				return types.String(homeTitle(words.([]string), native[string](args[1]), native[string](args[2]), int(native[int64](args[3]))))
+			}))),
 		// Letters and digits only, in lower case: for comparing names.
 		function1("squashed", str, str, squashed),
 		// The separators in a title, each once; and whether one stands loose: first, last or doubled.
@@ -45,6 +58,29 @@ func functions() []cel.EnvOption {
 				return types.String(filled(text[0], text[1], text[2], text[3]))
 			}))),
 	}
+}
+
+func languageMatches(wanted, tag string) bool {
+	wanted, tag = strings.ToLower(wanted), strings.ToLower(tag)
+	return wanted != "" && tag != "" && (strings.HasPrefix(tag+"-", wanted+"-") || strings.HasPrefix(wanted+"-", tag+"-"))
+}
+
+func homeTitle(words []string, brand, separator string, most int) string {
+	var parts []string
+	taken := utf8.RuneCountInString(brand)
+	for _, group := range words {
+		if group == "" {
+			continue
+		}
+		more := utf8.RuneCountInString(group) + utf8.RuneCountInString(separator) + 2
+		if taken+more > most {
+			break
+		}
+		taken += more
+		first, size := utf8.DecodeRuneInString(group)
+		parts = append(parts, string(unicode.ToUpper(first))+group[size:])
+	}
+	return strings.Join(append(parts, "{site}"), " {separator} ")
 }
 
 var hostShape = regexp.MustCompile(`^(https?://)?([a-z0-9-]+\.)+[a-z]{2,}/?$`)

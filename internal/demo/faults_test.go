@@ -63,15 +63,25 @@ func (b *brindle) publishScheduled() {
 	}
 }
 
-// auditOf writes a site and audits it.
-func auditOf(t *testing.T, b *brindle) *audit.Result {
+// auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
+func auditOf(t *testing.T, b *brindle, sources ...string) *audit.Result {
 	t.Helper()
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts}}, true)
+	require.NoError(t, err)
+	defer server.Close()
 	s, err := site.Load(filepath.Join(dir, b.folder))
 	require.NoError(t, err)
-	result, err := audit.Run(t.Context(), s, time.Now(), audit.Options{Tool: "test"})
+	for name, leave := range map[string]func(){
+		facts.Settings: func() { s.Sources.Settings = nil }, facts.Live: func() { s.Sources.Live = nil }, facts.Files: func() { s.Sources.Files = nil },
+	} {
+		if len(sources) > 0 && !slices.Contains(sources, name) {
+			leave()
+		}
+	}
+	result, err := audit.Run(t.Context(), s, time.Now(), audit.Options{Tool: "test", Connect: server.Connect(b.folder)})
 	require.NoError(t, err)
 	return result
 }

@@ -19,7 +19,7 @@ func lanternLaneAligned() *brindle {
 			"title_form_list": "<list> <sep> <site>", "title_sep": "|",
 			"lang": "en-GB", "zone": "Europe/London", "icon": "/media/icon.png", "logo": "/media/logo.png",
 			"footer_line": "© 2026 Lantern Lane Puppet Theatre",
-			"public_url":  "https://www.lanternlane.example", "install_url": "https://www.lanternlane.example", "one_address": "yes",
+			"public_url":  "https://www.lanternlane.example", "install_url": "https://www.lanternlane.example", "one_address": "yes", "theme_viewport": "width=device-width, initial-scale=1",
 			"admin_mail": "office@lanternlane.example", "mail_name": "Lantern Lane", "mail_from": "post@lanternlane.example",
 			"front": "page", "front_page": "welcome", "splash": "no", "page_missing": "not-here", "page_error": "sorry",
 			"page_search": "find", "page_signin": "stage-door", "default_topic": "news",
@@ -100,6 +100,8 @@ func lanternLaneSiteFile(folder string) string {
 		"  time_zone: Europe/London",
 		"  hosting: shared                 # or own",
 		"  mail_domains: [lanternlane.example]",
+		"  building_hosts: [new.lanternlane.example]",
+		"  tokens: [LL-7Q2M-DEMO]",
 	}
 	// The demo's files belong to whoever wrote them, so that is who its web server would run as.
 	if u, err := user.Current(); err == nil && !strings.ContainsAny(u.Username, `\"`) {

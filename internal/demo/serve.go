@@ -46,13 +46,15 @@ type Server struct {
 
 // Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. With anyPort
 // they listen where there is room, and Connect says where; else where the site files say.
-func Serve(dir string, anyPort bool) (*Server, error) {
-	s := &Server{standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(servedSites))}
+func Serve(dir string, anyPort bool) (*Server, error) { return serve(dir, servedSites, anyPort) }
+
+func serve(dir string, sites []served, anyPort bool) (*Server, error) {
+	s := &Server{standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(sites))}
 	certificate, err := certify(filepath.Join(dir, caName))
 	if err != nil {
 		return nil, err
 	}
-	for _, site := range servedSites {
+	for _, site := range sites {
 		if err := s.start(dir, site, certificate, anyPort); err != nil {
 			s.Close()
 			return nil, err

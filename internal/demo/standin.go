@@ -177,6 +177,10 @@ func (v *view) static(w http.ResponseWriter, path string) {
 
 func (v *view) robots(w http.ResponseWriter) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if status, err := strconv.Atoi(v.options["robots_status"]); err == nil {
+		w.WriteHeader(status)
+		return
+	}
 	fmt.Fprint(w, "User-agent: *\n", v.options["robots_lines"])
 	if v.yes("sitemap") {
 		fmt.Fprintf(w, "Sitemap: %s/sitemap.xml\n", v.options["public_url"])
@@ -290,13 +294,14 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 
 // A rendered is what the template is given.
 type rendered struct {
-	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Body, Footer, Icon, SiteTitle, Tagline string
-	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer        string
-	Verify                                                                                                          []template.HTML
-	Structured                                                                                                      template.JS
-	List                                                                                                            []listed
-	Nav                                                                                                             []listed
-	LoginForm, RegisterForm, Single                                                                                 bool
+	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Icon, SiteTitle, Tagline string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer            string
+	Verify                                                                                                              []template.HTML
+	Structured                                                                                                          template.JS
+	Body, HeadCode                                                                                                      template.HTML // what the owners put there is markup
+	List                                                                                                                []listed
+	Nav                                                                                                                 []listed
+	LoginForm, RegisterForm, Single                                                                                     bool
 }
 
 type listed struct{ Title, Address, About string }
@@ -324,6 +329,7 @@ func (v *view) page() (int, http.Header, []byte) {
 func (v *view) base() (*rendered, error) {
 	out := &rendered{Lang: v.options["lang"], Footer: v.options["footer_line"], Icon: v.options["icon"], SiteTitle: v.options["site_title"], Tagline: v.options["tagline"],
 		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
+	out.Viewport, out.HeadCode = v.options["theme_viewport"], template.HTML(v.options["head_code"])
 	if v.yes("hidden") {
 		out.Robots = "noindex"
 	}
@@ -409,7 +415,7 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 }
 
 func (v *view) entryPage(out *rendered, e entry, address string) int {
-	out.Title, out.Heading, out.Body, out.Single = v.title("title_form_page", e.Title), e.Title, e.Body, true
+	out.Title, out.Heading, out.Body, out.Single = v.title("title_form_page", e.Title), e.Title, template.HTML(e.Body), true
 	out.Canonical = v.options["public_url"] + address
 	if e.About != "" {
 		out.Description = e.About
@@ -461,7 +467,7 @@ func (v *view) front(out *rendered) int {
 	if v.options["front"] == "page" {
 		welcome, err := v.entries("slug = ?", v.options["front_page"])
 		if err == nil && len(welcome) == 1 {
-			out.Body, out.Single = welcome[0].Body, true
+			out.Body, out.Single = template.HTML(welcome[0].Body), true
 		}
 		posts = posts[:min(len(posts), 1)]
 	}

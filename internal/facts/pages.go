@@ -132,7 +132,9 @@ var pageColumns = []column[Page]{
 	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }),
 	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }),
 	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }),
-	text("canonical_works", "whether the canonical address answers, redirects, fails, is noindex or foreign", func(p *Page) string { return p.CanonicalWorks }),
+	{Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, func(p *Page) (Value, bool) {
+		return TextOf(String, p.CanonicalWorks), p.CanonicalWorks != "not looked at"
+	}},
 	text("language", "the lang attribute", func(p *Page) string { return p.Language }),
 	text("charset", "the character encoding", func(p *Page) string { return p.Charset }),
 	yes("charset_early", "the encoding is declared in the header or the first 1024 bytes", func(p *Page) bool { return p.CharsetEarly }),

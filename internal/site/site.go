@@ -125,9 +125,13 @@ func (i *Intent) UnmarshalNode(n strict.Node) error {
 	return nil
 }
 
-// unsaid is what an intent means that says nothing of these: no sub-folder, no links that lead out, and
+// unsaid is what an intent means that says nothing of these: none of the lists, no sub-folder, no links that lead out, and
 // maintenance that should have ended long ago. Of everything else, nothing said means nothing known.
 var unsaid = map[string]facts.Value{
+	"building_hosts":    facts.ListOf(),
+	"tokens":            facts.ListOf(),
+	"languages":         facts.ListOf(),
+	"analytics":         facts.TextOf(facts.String, ""),
 	"sub_folder":        facts.BoolOf(false),
 	"links_allowed":     facts.BoolOf(false),
 	"maintenance_until": facts.NumberOf(facts.Date, 0),

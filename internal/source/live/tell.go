@@ -38,13 +38,16 @@ func (v *visit) tell(ctx context.Context) {
 	v.tellFeed(ctx)
 	v.barredAssets()
 	v.into.Pages = []facts.Page{}
-	indexable, described := 0, 0
+	indexable, described, content := 0, 0, 0
 	for _, address := range v.order {
 		p := v.pages[address]
 		if !p.isPage {
 			continue
 		}
 		v.into.Pages = append(v.into.Pages, p.page)
+		if p.page.Kind == "content" {
+			content++
+		}
 		if p.page.Indexable {
 			indexable++
 			if p.page.Description != "" && p.page.DescShared == 0 {
@@ -55,6 +58,7 @@ func (v *visit) tell(ctx context.Context) {
 	home := v.home.String()
 	v.addInt("count.indexable", indexable, home)
 	v.addInt("count.described", described, home)
+	v.addInt("count.content", content, home)
 	v.addList("hosts", slices.Sorted(maps.Keys(v.hosts)), home)
 }
 
@@ -233,15 +237,13 @@ func (v *visit) tellHome(ctx context.Context) {
 	v.addBool("home.hit", page.Hit, at)
 	v.addList("home.feeds", page.Feeds, at)
 	v.add("home.shows", facts.TextOf(facts.Words, map[bool]string{true: "posts", false: "page"}[page.Entries > 1]), at)
-	var paths []string
-	for _, address := range v.order {
-		if q := v.pages[address]; q.from == at {
-			if u, err := url.Parse(address); err == nil {
-				paths = append(paths, u.RequestURI())
-			}
+	var linked []string
+	for _, q := range v.real() {
+		if q.from == at {
+			linked = append(linked, q.page.Title)
 		}
 	}
-	v.addList("home.links", paths, at)
+	v.addList("home.linked_titles", linked, at)
 	v.tellIcon(ctx, page)
 	if p.logo != "" {
 		if size, _, err := v.picture(ctx, p.logo); err == nil {
