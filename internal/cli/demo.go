@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -18,12 +19,12 @@ import (
 
 func (p *program) demoCommand() *cobra.Command {
 	var into string
-	var renew bool
+	var renew, keepServing bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Writes a demo site, audits it, and says what to try next",
-		Long: `Writes the demo, an invented theatre's site and its well-kept twin, into a folder, audits the first, and says
-what to try next. Nothing outside that folder is touched, and nothing is written over what the demo did not write.`,
+		Short: "Writes a demo site, serves and audits it, and says what to try next",
+		Long: `Writes the demo, an invented theatre's site and its well-kept twin, into a folder, serves them on loopback,
+audits the first, stops, and says what to try next. Nothing outside that folder is touched, and nothing is written over what the demo did not write.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			dir, err := demoFolder(into)
@@ -35,11 +36,21 @@ what to try next. Nothing outside that folder is touched, and nothing is written
 			if err != nil && !there {
 				return err
 			}
+			server, err := demo.Serve(dir, !keepServing)
+			if err != nil {
+				return err
+			}
+			defer server.Close()
+			if keepServing {
+				return p.serve(c.Context(), server, dir)
+			}
 			s, err := site.Load(filepath.Join(dir, demo.FirstSite))
 			if err != nil {
 				return err
 			}
-			result, err := audit.Run(c.Context(), s, time.Now(), p.options())
+			options := p.options()
+			options.Connect = server.Connect(demo.FirstSite)
+			result, err := audit.Run(c.Context(), s, time.Now(), options)
 			if err != nil {
 				return err
 			}
@@ -51,8 +62,17 @@ what to try next. Nothing outside that folder is touched, and nothing is written
 		},
 	}
 	c.Flags().StringVar(&into, "into", "", "the folder to write to (default: a new temporary one)")
+	c.Flags().BoolVar(&keepServing, "serve", false, "serve the demo's sites on loopback until interrupted, instead of auditing")
 	c.Flags().BoolVar(&renew, "renew", false, "write the demo afresh where it is there already")
 	return c
+}
+
+// serve says where the sites are, and serves them until interrupted.
+func (p *program) serve(ctx context.Context, server *demo.Server, dir string) error {
+	if err := p.write(p.text(func(page render.Page) { render.Served(page, dir, demo.Sites(), server.Connect) })); err != nil {
+		return err
+	}
+	return server.Wait(ctx)
 }
 
 func demoFolder(into string) (string, error) {
@@ -71,9 +91,10 @@ func nextSteps(dir string) []render.Step {
 	}
 	return []render.Step{
 		{Does: "what a rule is about", Command: program + " explain hardening.debug-off"},
-		{Does: "every setting, with what is expected", Command: program + " settings " + first},
-		{Does: "the file tree in classes", Command: program + " files " + first},
-		{Does: "the same audit, for a program", Command: program + " audit " + first + " --format json"},
+		{Does: "every setting, with what is expected", Command: program + " settings " + first + " --offline"},
+		{Does: "the file tree in classes", Command: program + " files " + first + " --offline"},
+		{Does: "serve the sites, so that they can be looked at from another terminal", Command: program + " demo --into " + dir + " --serve"},
+		{Does: "the same audit there, for a program", Command: program + " audit " + first + " --format json"},
 		{Does: "the twin with everything in order", Command: program + " audit " + first + "-aligned"},
 		{Does: "how all this came about", Command: "less " + filepath.Join(dir, "README.md")},
 		{Does: "to be rid of the demo", Command: "rm -r " + dir},

@@ -94,15 +94,17 @@ func (s *Server) start(dir string, site served, certificate tls.Certificate, any
 	return nil
 }
 
+// Sites lists the folders of the sites that are served.
+func Sites() []string {
+	var folders []string
+	for _, site := range servedSites {
+		folders = append(folders, site.folder)
+	}
+	return folders
+}
+
 // Connect is the map of names to addresses under which a site of the demo is reached.
 func (s *Server) Connect(folder string) map[string]string { return s.connect[folder] }
-
-// EmptyCaches empties the page caches, as somebody would on the administration pages.
-func (s *Server) EmptyCaches() {
-	for _, in := range s.standIns {
-		in.empty()
-	}
-}
 
 // Wait waits until the context ends or a server fails.
 func (s *Server) Wait(ctx context.Context) error {

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,6 +85,15 @@ func (s *standIn) load(r *http.Request) (*view, error) {
 	return v, v.loadConfig()
 }
 
+// served lets what a cache has kept be served instead of what is declared.
+func (v *view) served() {
+	for name, value := range v.options {
+		if option, ok := strings.CutPrefix(name, "stale_"); ok {
+			v.options[option] = value
+		}
+	}
+}
+
 // loadConfig lets the constants of config.php override what they override.
 func (v *view) loadConfig() error {
 	data, err := os.ReadFile(filepath.Join(v.root, "config.php"))
@@ -129,6 +139,7 @@ func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "Something fell over.", http.StatusInternalServerError)
 		return
 	}
+	v.served()
 	public, err := url.Parse(v.options["public_url"])
 	if err == nil && v.yes("one_address") && (r.Host != public.Host || v.secure != (public.Scheme == "https")) {
 		http.Redirect(w, r, v.options["public_url"]+r.URL.RequestURI(), http.StatusMovedPermanently)
@@ -182,7 +193,7 @@ func (v *view) robots(w http.ResponseWriter) {
 		return
 	}
 	fmt.Fprint(w, "User-agent: *\n", v.options["robots_lines"])
-	if v.yes("sitemap") {
+	if v.yes("sitemap") && v.options["robots_sitemap"] != "no" {
 		fmt.Fprintf(w, "Sitemap: %s/sitemap.xml\n", v.options["public_url"])
 	}
 }
@@ -208,12 +219,14 @@ func (v *view) sitemap(w http.ResponseWriter) {
 	}
 	w.Header().Set("Content-Type", "application/xml; charset=utf-8")
 	fmt.Fprint(w, `<?xml version="1.0" encoding="UTF-8"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">`)
-	paths := []string{v.topicPath()}
-	if v.options["front"] != "page" {
-		paths = append(paths, "/")
+	paths := []string{"/", v.topicPath()}
+	if extra := v.options["sitemap_extra"]; extra != "" {
+		paths = append(paths, extra)
 	}
 	for _, e := range list {
-		paths = append(paths, v.address(e))
+		if address := v.address(e); e.Slug != v.options["sitemap_without"] && address != "/" {
+			paths = append(paths, address)
+		}
 	}
 	for _, path := range paths {
 		fmt.Fprintf(w, "<url><loc>%s</loc></url>", template.HTMLEscapeString(v.options["public_url"]+path))
@@ -268,13 +281,6 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 	v.send(w, status, header, body)
 }
 
-// empty empties the page cache.
-func (s *standIn) empty() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	clear(s.cache)
-}
-
 func (v *view) send(w http.ResponseWriter, status int, header http.Header, body []byte) {
 	for name, values := range header {
 		w.Header()[name] = values
@@ -294,14 +300,14 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 
 // A rendered is what the template is given.
 type rendered struct {
-	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Icon, SiteTitle, Tagline string
-	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer            string
-	Verify                                                                                                              []template.HTML
-	Structured                                                                                                          template.JS
-	Body, HeadCode                                                                                                      template.HTML // what the owners put there is markup
-	List                                                                                                                []listed
-	Nav                                                                                                                 []listed
-	LoginForm, RegisterForm, Single                                                                                     bool
+	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer                     string
+	Verify                                                                                                                       []template.HTML
+	Structured                                                                                                                   template.JS
+	Body, HeadCode                                                                                                               template.HTML // what the owners put there is markup
+	List                                                                                                                         []listed
+	Nav                                                                                                                          []listed
+	LoginForm, RegisterForm, Single                                                                                              bool
 }
 
 type listed struct{ Title, Address, About string }
@@ -314,7 +320,10 @@ func (v *view) title(form, page string) string {
 
 func (v *view) page() (int, http.Header, []byte) {
 	status, out, header := v.content()
-	header.Set("Content-Type", "text/html; charset=utf-8")
+	if header.Get("Content-Type") == "text/plain" {
+		return status, header, []byte("404 not found\n")
+	}
+	header.Set("Content-Type", "text/html; charset="+v.options["theme_charset"])
 	if location := header.Get("Location"); location != "" {
 		return status, header, nil
 	}
@@ -329,7 +338,7 @@ func (v *view) page() (int, http.Header, []byte) {
 func (v *view) base() (*rendered, error) {
 	out := &rendered{Lang: v.options["lang"], Footer: v.options["footer_line"], Icon: v.options["icon"], SiteTitle: v.options["site_title"], Tagline: v.options["tagline"],
 		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
-	out.Viewport, out.HeadCode = v.options["theme_viewport"], template.HTML(v.options["head_code"])
+	out.Viewport, out.Charset, out.HeadCode = v.options["theme_viewport"], v.options["theme_charset"], template.HTML(v.options["head_code"])
 	if v.yes("hidden") {
 		out.Robots = "noindex"
 	}
@@ -372,8 +381,10 @@ func (v *view) content() (int, *rendered, http.Header) {
 		return v.listing(out, v.options["default_topic"], "kind = 'post' ORDER BY published DESC", ""), out, header
 	case strings.HasPrefix(path, "/writer/"):
 		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, "/writer/"), "/"), "kind = 'post' ORDER BY published DESC", "list_authors"), out, header
-	case path == "/2026/11/" || path == "/2026/10/" || path == "/2026/09/":
-		return v.listing(out, "Posts of "+strings.Trim(path, "/"), "kind = 'post' AND published LIKE '"+path[1:5]+"-"+path[6:8]+"%'", "list_dates"), out, header
+	case monthPath.MatchString(path):
+		return v.listing(out, "Posts of "+strings.Trim(path, "/"), "kind = 'post' AND published LIKE ? || '%'", "list_dates", path[1:5]+"-"+path[6:8]), out, header
+	case path == "/attachment/wolf/":
+		return v.attachment(out), out, header
 	case path == "/find/" && query.Has("q"):
 		return v.listing(out, "Found for "+query.Get("q"), "kind = 'post' AND title LIKE '%' || ? || '%'", "list_search", query.Get("q")), out, header
 	case path == v.options["signin_path"]+"/":
@@ -381,11 +392,25 @@ func (v *view) content() (int, *rendered, http.Header) {
 		header.Set("Cache-Control", "private, no-store")
 		header.Set("Set-Cookie", "brindle=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
 		return http.StatusOK, out, header
-	case path == "/join/" && v.yes("register"):
+	case path == "/join/" && v.yes("register") && !v.yes("rewriting_broken"):
 		out.RegisterForm, out.Heading, out.Title, out.Robots = true, "Join", v.title("title_form_page", "Join"), "noindex"
 		return http.StatusOK, out, header
 	}
 	return v.single(out, header)
+}
+
+var monthPath = regexp.MustCompile(`^/\d{4}/\d{2}/$`)
+
+// attachment is the page around an uploaded file.
+func (v *view) attachment(out *rendered) int {
+	out.Title, out.Heading, out.Single = v.title("title_form_page", "The wolf, from the side"), "The wolf, from the side", true
+	out.Body, out.Canonical = "A drawing.", v.options["public_url"]+"/attachment/wolf/"
+	out.Description = "The wolf of the winter show, seen from the side, as the carver drew him."
+	if !v.yes("list_files") {
+		out.Robots = "noindex"
+	}
+	v.shared(out)
+	return http.StatusOK
 }
 
 // single finds the entry an address names, in the declared form or the old one.
@@ -398,6 +423,12 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 	for _, e := range list {
 		address := v.address(e)
 		old := "/?entry=" + strconv.Itoa(e.ID)
+		if v.yes("rewriting_broken") && asked != old {
+			continue
+		}
+		if v.yes("slash_both") && asked+"/" == address || v.request.URL.Path == address && address != "/" {
+			asked = address
+		}
 		switch {
 		case asked == address || e.Slug == v.options["front_page"] && asked == "/"+e.Slug+"/" && address != "/":
 			return v.entryPage(out, e, address), out, header
@@ -409,7 +440,7 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 	out.Title, out.Heading, out.Robots = v.title("title_form_page", "Not here"), "Not here", "noindex"
 	out.Body = "This page has left the stage."
 	if v.options["page_missing"] == "" {
-		*out = rendered{Title: "404"}
+		header.Set("Content-Type", "text/plain")
 	}
 	return http.StatusNotFound, out, header
 }
@@ -417,6 +448,14 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 func (v *view) entryPage(out *rendered, e entry, address string) int {
 	out.Title, out.Heading, out.Body, out.Single = v.title("title_form_page", e.Title), e.Title, template.HTML(e.Body), true
 	out.Canonical = v.options["public_url"] + address
+	if e.Slug == v.options["untitled"] {
+		out.Title = ""
+	}
+	if other, there := v.options["canonical_of_"+e.Slug]; there {
+		if out.Canonical = other; other == "" {
+			out.Canonical = v.options["public_url"] + v.request.URL.RequestURI()
+		}
+	}
 	if e.About != "" {
 		out.Description = e.About
 	}
@@ -440,7 +479,7 @@ func (v *view) entryPage(out *rendered, e entry, address string) int {
 
 func (v *view) shared(out *rendered) {
 	if out.CardType != "" {
-		out.CardTitle = out.Title
+		out.CardTitle = out.Heading
 	}
 	if v.yes("show_author") {
 		out.Author = "Juniper Fold"

@@ -324,7 +324,7 @@ func normalAddress(text string) string {
 	case "https":
 		host = strings.TrimSuffix(host, ":443")
 	}
-	return strings.ToLower(u.Scheme) + "://" + host + strings.TrimRight(u.EscapedPath(), "/")
+	return strings.ToLower(u.Scheme) + "://" + host + strings.TrimRight(u.EscapedPath(), "/") + prefixed("?", u.RawQuery)
 }
 
 // Shorten cuts text to at most limit characters, with an ellipsis for what is left out.

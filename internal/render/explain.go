@@ -2,6 +2,8 @@ package render
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/baseline"
@@ -115,5 +117,16 @@ func TryNext(p Page, steps []Step) {
 	p.line("try next")
 	for _, s := range steps {
 		fmt.Fprintf(p, "%s\n  %s\n", quiet.Render(s.Does), Safe(s.Command))
+	}
+}
+
+// Served says where the demo's sites answer.
+func Served(p Page, dir string, folders []string, connect func(folder string) map[string]string) {
+	p.block(0, "", 0, "Serving the demo in "+Safe(dir)+" until interrupted (Ctrl-C).", bold)
+	for _, folder := range folders {
+		names := connect(folder)
+		for _, name := range slices.Sorted(maps.Keys(names)) {
+			p.block(0, folder, 24, name+" on "+names[name], plain)
+		}
 	}
 }

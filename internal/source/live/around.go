@@ -106,7 +106,8 @@ func (v *visit) tellSitemap() {
 	}
 	var missing []string
 	for _, p := range v.real() {
-		if p.page.Indexable && !listed[p.page.Address] {
+		belongs := p.page.Kind == "home" || p.page.Kind == "content" || p.page.Kind == "listing"
+		if p.page.Indexable && belongs && !listed[p.page.Address] {
 			missing = append(missing, p.page.Path)
 		}
 	}

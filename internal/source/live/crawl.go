@@ -58,7 +58,23 @@ func (v *visit) crawl(ctx context.Context, first chain) {
 		}
 	}
 	v.level(ctx, left, -1)
+	v.level(ctx, v.canonicalTargets(), -1)
 	v.tellUnfetched(ctx)
+}
+
+// canonicalTargets are the addresses that pages name as canonical and nothing else has led to.
+func (v *visit) canonicalTargets() []string {
+	var targets []string
+	for _, p := range v.real() {
+		u, err := url.Parse(p.page.Canonical)
+		if err != nil || !v.inside(u) {
+			continue
+		}
+		if _, fresh := v.enter(u.String(), p.page.Address); fresh {
+			targets = append(targets, u.String())
+		}
+	}
+	return targets
 }
 
 // enter notes an address to be fetched, and tells whether it is new; nil when there are enough.

@@ -99,7 +99,7 @@ func (v *visit) compare() {
 			continue
 		}
 		if !sameCanonical(first, p) {
-			p.page.Twin = first.page.Address
+			p.page.Twin, first.page.Twin = first.page.Address, p.page.Address
 		}
 	}
 }
