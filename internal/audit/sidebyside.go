@@ -20,6 +20,7 @@ const (
 type Row struct {
 	Setting  string          `json:"setting"`
 	Declared []facts.Reading `json:"declared"` // the effective one first
+	Served   *facts.Reading  `json:"served"`   // what a visitor gets of it; null when nothing shows it
 	Expected string          `json:"expected"` // what the rules that deviate expect
 	Verdict  string          `json:"verdict"`
 	Rules    []string        `json:"rules"` // those that deviate, or else those that were asked
@@ -34,6 +35,9 @@ func (r *Result) SideBySide(ruled bool) []Row {
 		row := Row{Setting: strings.TrimPrefix(entry.Name, facts.Settings+"."), Declared: filled(r.Snapshot.All(entry.Name)), Verdict: NoRule, Rules: []string{}}
 		if len(row.Declared) == 0 {
 			row.Because = r.Snapshot.Why(entry.Name)
+		}
+		if served, seen := r.Snapshot.Effective(facts.Served[entry.Name]); seen {
+			row.Served = &served
 		}
 		r.verdict(&row, entry.Name)
 		if !ruled || row.Verdict != NoRule {

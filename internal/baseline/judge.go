@@ -339,6 +339,7 @@ func (j *judging) readings() []facts.Reading {
 			}
 		}
 	}
+	names = append(names, j.twinNames()...)
 	var list []facts.Reading
 	var seen []string
 	for _, name := range names {
@@ -357,6 +358,24 @@ func (j *judging) readings() []facts.Reading {
 	}
 	slices.SortStableFunc(list, func(a, b facts.Reading) int { return sourceRank(a.Source) - sourceRank(b.Source) })
 	return list
+}
+
+// twinNames are what the rules about the declaration of the same thing mention, so that what is declared stands
+// beside what is served, whether that agrees or not.
+func (j *judging) twinNames() []string {
+	var names []string
+	for _, id := range j.rule.Covers {
+		twin, known := j.baseline.Rule(id)
+		if !known || twin.code == nil || twin.list != "" || !strings.HasSuffix(id, "-declared") {
+			continue
+		}
+		for _, name := range twin.code.holds.names {
+			if facts.SourceOf(name) != facts.Intent {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 func shownField(list, field string) string {

@@ -14,7 +14,8 @@ func (p *program) auditCommand() *cobra.Command {
 		Long: `Looks at a site from every side that its site file names, judges what it sees by the baseline, and reports
 what deviates, with fixes, and what could not be seen. Nothing on the site changes.
 
-SITE is a site file, a folder that holds weltaxis.yaml, or a snapshot (.json); default: the folder you are in.
+SITE is a site file, a folder that holds weltaxis.yaml, a snapshot (.json), or just an address; default: the folder
+you are in. Of an address only what an ordinary visitor sees is looked at.
 
 ` + statusHelp,
 		Args: cobra.MaximumNArgs(1),

@@ -164,7 +164,7 @@ Begin with:  weltaxis demo
 // commands lists the commands in the order of the help.
 func (p *program) commands() []*cobra.Command {
 	return []*cobra.Command{
-		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.filesCommand(), p.snapshotCommand(),
+		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.previewCommand(), p.snapshotCommand(),
 		p.explainCommand(), p.baselineCommand(), p.schemaCommand(),
 	}
 }
@@ -218,12 +218,20 @@ func (p *program) audit(ctx context.Context, args []string) (*audit.Result, erro
 	if strings.EqualFold(filepath.Ext(name), ".json") {
 		return p.judgeFile(name)
 	}
-	s, err := site.Load(name)
+	s, err := loadSite(name)
 	if err != nil {
 		return nil, err
 	}
 	slog.Info("auditing", "site", s.Name, "file", s.Path)
 	return audit.Run(ctx, s, time.Now(), p.options())
+}
+
+// loadSite reads a site file, or makes do with an address.
+func loadSite(name string) (*site.Site, error) {
+	if strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://") {
+		return site.Bare(name)
+	}
+	return site.Load(name)
 }
 
 // judgeFile judges a snapshot that was kept.

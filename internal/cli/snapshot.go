@@ -12,7 +12,6 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/site"
 )
 
 func (p *program) snapshotCommand() *cobra.Command {
@@ -27,7 +26,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 			if err != nil {
 				return err
 			}
-			s, err := site.Load(name)
+			s, err := loadSite(name)
 			if err != nil {
 				return err
 			}

@@ -198,6 +198,16 @@ var byName = func() map[string]*Entry {
 	return index
 }()
 
+// Served pairs settings with the reading of the live source that shows them most plainly.
+var Served = map[string]string{
+	"settings.site.title": "live.home.title", "settings.title.home": "live.home.title", "settings.meta.description": "live.home.description",
+	"settings.site.language": "live.home.language", "settings.meta.robots_index": "live.home.robots", "settings.meta.generator_shown": "live.home.generator",
+	"settings.meta.author_shown": "live.home.author", "settings.meta.verification": "live.home.verification", "settings.sitemap.offered": "live.sitemap.answers",
+	"settings.front.shows": "live.home.shows", "settings.feed.items": "live.feed.items", "settings.feed.reply": "live.feed.reply",
+	"settings.page.not_found": "live.not_found.status", "settings.site.icon": "live.icon.is", "settings.site.copyright": "live.home.years",
+	"settings.structured.shown": "live.home.structured", "settings.site.address": "live.address",
+}
+
 // Catalogue lists every name a reading may have, in the order of work. The caller does not change it.
 func Catalogue() []Entry { return catalogue }
 

@@ -39,14 +39,24 @@ func Settings(p Page, r *audit.Result, side []audit.Row) {
 	fmt.Fprintln(p)
 	var rows [][]string
 	for _, row := range side {
-		rows = append(rows, []string{row.Setting, declared(row), Safe(row.Expected), row.Verdict})
+		rows = append(rows, []string{row.Setting, declared(row), servedText(row), Safe(row.Expected), row.Verdict})
 	}
-	p.table([]string{"setting", "declared", "expected", "verdict"}, rows, func(row, column int) lipgloss.Style {
-		if column == 3 {
+	p.table([]string{"setting", "declared", "served", "expected", "verdict"}, rows, func(row, column int) lipgloss.Style {
+		if column == 4 {
 			return verdictStyles[side[row].Verdict]
 		}
 		return plain
 	})
+}
+
+func servedText(row audit.Row) string {
+	if row.Served == nil {
+		return ""
+	}
+	if text := row.Served.Value.String(); text != "" {
+		return Safe(facts.Shorten(text, 120))
+	}
+	return "(none)"
 }
 
 func declared(row audit.Row) string {

@@ -48,13 +48,20 @@ func (p Page) head(r *audit.Result) {
 	p.block(0, "", 0, stage+", looked at on "+r.Taken.Format("2 January 2006, 15:04 MST"), quiet)
 	var seen []string
 	for _, s := range r.Sources {
-		seen = append(seen, s.Source+" in "+Safe(s.Where))
+		at := " in "
+		if s.Source == facts.Live {
+			at = " at "
+		}
+		seen = append(seen, s.Source+at+Safe(s.Where))
 	}
 	text := "seen: " + list(seen)
 	if r.Dialect != "" {
 		text += "; dialect " + Safe(r.Dialect)
 	}
 	p.block(0, "", 0, text, quiet)
+	if stage, known := r.Snapshot.Effective("intent.stage"); known && stage.Origin.Default != "" {
+		p.block(0, "", 0, "without a site file it is taken to be live at this address; what else it is meant to be is not known", quiet)
+	}
 }
 
 func (p Page) entry(r *audit.Result, e audit.Entry) {

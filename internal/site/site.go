@@ -362,3 +362,24 @@ func Stages() []string {
 	entry, _ := facts.Lookup(facts.Intent + ".stage")
 	return slices.Clone(entry.Words)
 }
+
+// Bare is the site file of a site that has none: only an address, taken to be live. Nothing on it is one's own.
+func Bare(address string) (*Site, error) {
+	if facts.URLHost(address) == "" {
+		return nil, fmt.Errorf("%q is no address; write it as https://www.name.example", address)
+	}
+	guess := func(name string, t facts.Type, value string) facts.Reading {
+		return facts.Reading{Source: facts.Intent, Name: name, Value: facts.TextOf(t, value), Origin: facts.Origin{Default: Guess}}
+	}
+	s := &Site{Name: facts.URLHost(address), Dir: ".", Path: address, Sources: Sources{Live: &Live{}}}
+	s.Intent = Intent{guess("stage", facts.Words, "live"), guess("address", facts.URL, address)}
+	for _, name := range facts.Names(facts.Intent) {
+		if value, stated := unsaid[name]; stated {
+			s.Intent = append(s.Intent, facts.Reading{Source: facts.Intent, Name: name, Value: value, Origin: facts.Origin{Default: Guess}})
+		}
+	}
+	return s, nil
+}
+
+// Guess is the origin of an intent that nobody stated.
+const Guess = "an audit without a site file"

@@ -40,9 +40,8 @@ type client struct {
 	connect  map[string]string
 	home     string // host of the address that is looked at
 	limiter  *rate.Limiter
-	user     string // user:password for a locked site; only ever sent to its own host
-	hosts    func(host string) bool
-	requests int
+	user     string        // user:password for a locked site; only ever sent to its own host
+	patience time.Duration // for one request with its body
 }
 
 var (
@@ -52,7 +51,10 @@ var (
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User}
+	c := &client{connect: o.Connect, home: home.Hostname(), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime}
+	if o.patience > 0 {
+		c.patience = o.patience
+	}
 	if o.Rate > 0 {
 		c.limiter = rate.NewLimiter(rate.Limit(o.Rate), 1)
 	}
@@ -128,7 +130,7 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	if err := c.limiter.Wait(ctx); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, requestTime)
+	ctx, cancel := context.WithTimeout(ctx, c.patience)
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
 	if err != nil {
@@ -176,7 +178,7 @@ func plainError(err error) error {
 	}
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return fmt.Errorf("it took longer than %s", requestTime)
+		return errors.New("it took too long")
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return errors.New("the connection was closed before the answer was whole")
 	}

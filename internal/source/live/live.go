@@ -33,7 +33,8 @@ type Options struct {
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
-	LoginPath    string // the assigned login page; only looked at with Own
+
+	patience time.Duration // for one request; requestTime when zero
 }
 
 // Defaults for what Options leaves zero.
@@ -91,7 +92,7 @@ func gap(what string, err error, names ...string) facts.Gap {
 	if errors.Is(err, errPrivate) || errors.Is(err, errUnmapped) {
 		kind = facts.Refused
 	}
-	return facts.Gap{Source: facts.Live, What: what, Kind: kind, Because: err.Error(), Names: names}
+	return facts.Gap{Source: facts.Live, What: what, Kind: kind, Because: facts.Shorten(err.Error(), 200), Names: names}
 }
 
 // add adds one reading from an address.

@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/render"
+)
+
+func (p *program) pagesCommand() *cobra.Command {
+	return p.viewCommand("pages [SITE]", "Shows the page table: address, title, description, robots, canonical, card",
+		func(r *audit.Result) []form {
+			rows := r.Pages()
+			return []form{p.text(func(page render.Page) { render.Pages(page, r, rows) }), jsonForm(rows),
+				{"csv", func(w io.Writer) error { return render.PagesCSV(w, rows) }}}
+		})
+}
+
+func (p *program) previewCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "preview [SITE] [PAGE]",
+		Short: "Shows a page as a search result, wide and narrow, and as a shared card",
+		Long: `Shows how a page looks as a search result, on a wide screen and a narrow one, cut where it would be cut, and as a
+card when somebody shares it. PAGE is its path or address; default: the home page. How wide a text is, is an
+estimate from the letters of a common sans-serif face.`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			result, err := p.audit(c.Context(), args[:min(len(args), 1)])
+			if err != nil {
+				return err
+			}
+			wanted := "/"
+			if len(args) == 2 {
+				wanted = args[1]
+			}
+			page, err := pageOf(result, wanted)
+			if err != nil {
+				return err
+			}
+			return p.write(p.text(func(out render.Page) { render.Preview(out, result, page) }), jsonForm(page))
+		},
+	}
+}
+
+// pageOf finds a page by its path or address.
+func pageOf(r *audit.Result, wanted string) (facts.Page, error) {
+	if u, err := url.Parse(wanted); err == nil && u.Host != "" {
+		wanted = u.RequestURI()
+	}
+	i := slices.IndexFunc(r.Snapshot.Pages, func(page facts.Page) bool { return page.Path == wanted })
+	if i >= 0 {
+		return r.Snapshot.Pages[i], nil
+	}
+	if len(r.Snapshot.Pages) == 0 {
+		return facts.Page{}, fmt.Errorf("no page was seen: %s", r.Snapshot.Why("live.pages"))
+	}
+	var paths []string
+	for _, page := range r.Snapshot.Pages {
+		paths = append(paths, page.Path)
+	}
+	return facts.Page{}, fmt.Errorf("there is no page %s among the %d that were seen%s; weltaxis pages lists them", wanted, len(paths), nearest.Hint(wanted, paths))
+}

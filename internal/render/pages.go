@@ -1,0 +1,181 @@
+package render
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/width"
+)
+
+// Pages writes the page table for a terminal: one line a page, and under it what deviates.
+func Pages(p Page, r *audit.Result, rows []audit.PageRow) {
+	p.head(r)
+	fmt.Fprintln(p)
+	var cells [][]string
+	for _, row := range rows {
+		cells = append(cells, []string{Safe(facts.Shorten(row.Path, 60)), Safe(facts.Shorten(row.Title, 80)), fmt.Sprintf("%d/%d", len([]rune(row.Title)), len([]rune(row.Description))),
+			Safe(shortRobots(row.Page)), strings.Join(withoutArea(row.Deviates), ", ")})
+	}
+	p.table([]string{"address", "title", "chars", "search engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
+		if column == 4 {
+			return verdictStyles[audit.Deviates]
+		}
+		return plain
+	})
+	p.block(0, "", 0, "chars: of title and description. "+count(len(rows), "page", "pages")+", those with the most trouble first.", quiet)
+	p.shared("the same title", audit.Shared(rows, func(page facts.Page) string { return page.Title }), func(page facts.Page) string { return page.Title })
+	p.shared("the same description", audit.Shared(rows, func(page facts.Page) string { return page.Description }), func(page facts.Page) string { return page.Description })
+}
+
+// shortRobots is the first words of what search engines may do.
+func shortRobots(page facts.Page) string {
+	text, _, _ := strings.Cut(page.Robots, ":")
+	if page.Status != 200 {
+		return fmt.Sprintf("answers %d", page.Status)
+	}
+	return text
+}
+
+// withoutArea leaves the areas out of rules, where the column would be too wide.
+func withoutArea(rules []string) []string {
+	var short []string
+	for _, rule := range rules {
+		_, name, _ := strings.Cut(rule, ".")
+		short = append(short, name)
+	}
+	return short
+}
+
+func (p Page) shared(title string, groups [][]audit.PageRow, text func(facts.Page) string) {
+	if len(groups) == 0 {
+		return
+	}
+	fmt.Fprintln(p)
+	p.line(title)
+	for _, group := range groups {
+		p.block(0, "", 2, fmt.Sprintf("%d× “%s”", len(group), Safe(facts.Shorten(text(group[0].Page), 120))), plain)
+		for i, row := range group {
+			if i == shownSubjects {
+				p.block(0, "", 6, fmt.Sprintf("and %d more", len(group)-i), quiet)
+				break
+			}
+			p.block(0, "", 6, Safe(row.Path), quiet)
+		}
+	}
+}
+
+// PagesCSV writes the page table as CSV (RFC 4180). A cell that a spreadsheet would take for a formula is defused
+// with an apostrophe.
+func PagesCSV(w io.Writer, rows []audit.PageRow) error {
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{"address", "kind", "status", "title", "title_characters", "title_pixels", "title_shared", "description", "description_characters",
+		"description_pixels", "description_shared", "search_engines", "indexable", "canonical", "canonical_works", "h1", "words", "images", "images_without_alt",
+		"card_title", "card_image", "card_width", "card_height", "structured", "in_sitemap", "linked", "depth", "deviates"})
+	n := strconv.Itoa
+	for _, r := range rows {
+		cells := []string{r.Address, r.Kind, n(r.Status), r.Title, n(len([]rune(r.Title))), n(r.TitlePixels), n(r.TitleShared), r.Description, n(len([]rune(r.Description))),
+			n(r.DescPixels), n(r.DescShared), r.Robots, strconv.FormatBool(r.Indexable), r.Canonical, r.CanonicalWorks, n(r.Headings), n(r.Words), n(r.Images),
+			strings.Join(r.ImagesBare, " "), r.CardTitle, r.CardImage, n(r.CardWidth), n(r.CardHeight), strings.Join(r.Structured, " "),
+			strconv.FormatBool(r.InSitemap), strconv.FormatBool(r.Linked), n(r.Depth), strings.Join(r.Deviates, " ")}
+		for i := range cells {
+			cells[i] = defused(cells[i])
+		}
+		_ = out.Write(cells)
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// defused keeps a spreadsheet from reading a text as a formula.
+func defused(cell string) string {
+	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) && cell != "-1" {
+		return "'" + cell
+	}
+	return cell
+}
+
+// The widths of results and cards, in pixels, and the share of them that a column of a terminal stands for.
+const (
+	wideTitle       = 580
+	wideText        = 920
+	narrowTitle     = 460
+	narrowText      = 680
+	columnsOfResult = 76
+)
+
+// Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
+func Preview(p Page, r *audit.Result, page facts.Page) {
+	p.block(0, "", 0, Safe(page.Address), bold)
+	if !page.Indexable {
+		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)
+	}
+	fmt.Fprintln(p)
+	p.result("as a result, wide", page, wideTitle, wideText, columnsOfResult)
+	p.result("as a result, narrow", page, narrowTitle, narrowText, columnsOfResult*2/3)
+	p.card(page)
+}
+
+// result draws one search result: the site and path, the title cut where it would be cut, the text.
+func (p Page) result(name string, page facts.Page, title, text, columns int) {
+	p.line(name)
+	columns = min(columns, p.width()-2)
+	narrow := Page{p.Writer, columns + 2}
+	narrow.block(2, "", 0, Safe(strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(page.Address, "https://"), "http://"), "/"), "/", " › ")), quiet)
+	shown := page.Title
+	if shown == "" {
+		shown = "(no title: the search engine makes one up)"
+	}
+	narrow.block(2, "", 0, Safe(width.Cut(shown, width.TitleSize, title)), bold)
+	about := page.Description
+	if about == "" {
+		about = "(no description: the search engine takes a piece of the page)"
+	}
+	narrow.block(2, "", 0, Safe(width.Cut(about, width.DescriptionSize, text)), plain)
+	p.block(2, "", 0, fmt.Sprintf("title about %d of %d pixels%s; description about %d of %d%s", page.TitlePixels, title, over(page.TitlePixels, title),
+		page.DescPixels, text, over(page.DescPixels, text)), quiet)
+	fmt.Fprintln(p)
+}
+
+func over(pixels, limit int) string {
+	if pixels > limit {
+		return ", so it is cut off"
+	}
+	return ""
+}
+
+// card draws the card of a shared page in a frame.
+func (p Page) card(page facts.Page) {
+	p.line("as a card, when shared")
+	const columns = 52
+	image := "no picture: the network takes any, or none"
+	if page.CardImage != "" {
+		image = page.CardImage + "\n(could not be fetched)"
+		if page.CardWidth > 0 {
+			image = fmt.Sprintf("%s\n%d × %d pixels", page.CardImage, page.CardWidth, page.CardHeight)
+		}
+	}
+	var lines []string
+	for part := range strings.SplitSeq(image, "\n") {
+		lines = append(lines, wrap(Safe(part), columns)...)
+	}
+	picture := lipgloss.NewStyle().Width(columns).Height(6).Align(lipgloss.Center, lipgloss.Center).Render(quiet.Render(strings.Join(lines, "\n")))
+	title := page.CardTitle
+	if title == "" {
+		title = page.Title
+	}
+	about := page.CardText
+	if about == "" {
+		about = page.Description
+	}
+	words := []string{quiet.Render(Safe(facts.URLHost(page.Address))), bold.Render(strings.Join(wrap(Safe(facts.Shorten(title, 90)), columns), "\n")),
+		strings.Join(wrap(Safe(facts.Shorten(about, 110)), columns), "\n")}
+	frame := lipgloss.NewStyle().Border(lipgloss.RoundedBorder()).BorderForeground(lipgloss.BrightBlack).Width(columns + 2)
+	fmt.Fprintln(p, frame.Render(picture+"\n"+strings.Join(words, "\n")))
+}
