@@ -41,7 +41,7 @@ func (v *visit) readSitemaps(ctx context.Context) []string {
 	var inside []string
 	for _, address := range v.sitemap.addresses {
 		if u, err := url.Parse(address); err == nil && v.inside(u) {
-			inside = append(inside, u.String())
+			inside = append(inside, normal(u).String())
 		}
 	}
 	return inside
@@ -96,6 +96,7 @@ func (v *visit) tellSitemap() {
 			wrong = append(wrong, address+" (no address)")
 			continue
 		}
+		u = normal(u)
 		listed[u.String()] = true
 		if why := v.wrongInSitemap(u); why != "" {
 			wrong = append(wrong, address+" ("+why+")")

@@ -236,8 +236,7 @@ func redirectOf(r *response) (*url.URL, bool) {
 	switch r.status {
 	case http.StatusMovedPermanently, http.StatusFound, http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
 		if next, err := r.url.Parse(r.header.Get("Location")); err == nil && r.header.Get("Location") != "" {
-			next.Fragment = ""
-			return next, true
+			return normal(next), true
 		}
 	}
 	return nil, false

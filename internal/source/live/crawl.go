@@ -70,6 +70,7 @@ func (v *visit) canonicalTargets() []string {
 		if err != nil || !v.inside(u) {
 			continue
 		}
+		u = normal(u)
 		if _, fresh := v.enter(u.String(), p.page.Address); fresh {
 			targets = append(targets, u.String())
 		}

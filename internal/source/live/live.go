@@ -57,9 +57,7 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 		into.AddGap(gap(o.Address, errors.New("it is no address"), "live."))
 		return nil
 	}
-	if home.Path == "" {
-		home.Path = "/"
-	}
+	home = normal(home)
 	client, err := newClient(o, home)
 	if err != nil {
 		into.AddGap(gap(o.Address, err, "live."))

@@ -48,7 +48,7 @@ type document struct {
 }
 
 // maxKept bounds each list of a page.
-const maxKept = 2000
+const maxKept = 10_000
 
 func keep(list *[]string, text string) {
 	if len(*list) < maxKept {
@@ -67,13 +67,14 @@ type analyser struct {
 	raw        string // element whose text is not the page's: script, style
 	hash       interface{ Write([]byte) (int, error) }
 	attributes map[string]string
+	seen       map[string]bool // links as written, since pages repeat them
 }
 
 // analyse reads a page's markup in one pass. The content type is that of the response; the encoding is decided as
 // browsers do (HTML Living Standard §13.2.3, Encoding Standard).
 func analyse(at *url.URL, body []byte, contentType, analytics string) *document {
 	encoding, name, certain := charset.DetermineEncoding(body, contentType)
-	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, attributes: map[string]string{}}
+	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, attributes: map[string]string{}, seen: map[string]bool{}}
 	a.charsetEarly = certain && name != "windows-1252" || declaresCharset(body, contentType)
 	if analytics != "" {
 		a.analytics = bytes.Count(body, []byte(analytics))
@@ -161,7 +162,8 @@ func (a *analyser) start(name string, more bool) {
 		a.inBody = true
 		a.bodyClass = a.read(more)["class"]
 	case "a", "area":
-		if href, there := a.read(more)["href"]; there {
+		if href, there := a.read(more)["href"]; there && !a.seen[href] && len(a.seen) < maxKept {
+			a.seen[href] = true
 			a.add(&a.links, href)
 		}
 	case "h1":
@@ -193,9 +195,22 @@ func (a *analyser) add(list *[]string, ref string) {
 		return
 	}
 	if resolved, err := a.base.Parse(ref); err == nil && (resolved.Scheme == "http" || resolved.Scheme == "https") {
-		resolved.Fragment = ""
-		*list = append(*list, resolved.String())
+		*list = append(*list, normal(resolved).String())
 	}
+}
+
+// normal is an address without fragment, written so that equal ones are equal text: RFC 3986 §6.2.2.1 and §6.2.3.
+func normal(u *url.URL) *url.URL {
+	n := *u
+	n.Fragment, n.RawFragment = "", ""
+	n.Host = strings.ToLower(n.Host)
+	if port := map[string]string{"http": ":80", "https": ":443"}[n.Scheme]; port != "" {
+		n.Host = strings.TrimSuffix(n.Host, port)
+	}
+	if n.Path == "" {
+		n.Path = "/"
+	}
+	return &n
 }
 
 func (a *analyser) meta(attributes map[string]string) {

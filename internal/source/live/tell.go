@@ -120,6 +120,7 @@ func (v *visit) canonicals() {
 			p.page.CanonicalWorks = "not absolute"
 			continue
 		}
+		u = normal(u)
 		switch at := v.pages[u.String()]; {
 		case !v.inside(u):
 			p.page.CanonicalWorks = "another host"
