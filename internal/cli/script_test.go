@@ -3,11 +3,13 @@ package cli
 import (
 	"database/sql"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -27,7 +29,7 @@ func TestScripts(t *testing.T) {
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"status": runForStatus, "sql": runSQL, "valid": checkSchema, "strange": makeStrangeNames,
+			"status": runForStatus, "sql": runSQL, "valid": checkSchema, "strange": makeStrangeNames, "waitfor": waitForAddresses,
 		},
 	})
 }
@@ -85,6 +87,22 @@ func checkSchema(ts *testscript.TestScript, neg bool, args []string) {
 	value, err := jsonschema.UnmarshalJSON(strings.NewReader(ts.ReadFile(args[1])))
 	ts.Check(err)
 	ts.Check(schema.Validate(value))
+}
+
+// waitForAddresses is "waitfor ADDRESS ...": somebody must come to listen there.
+func waitForAddresses(ts *testscript.TestScript, neg bool, args []string) {
+	for _, address := range args {
+		for n := 0; ; n++ {
+			if connection, err := net.Dial("tcp", address); err == nil {
+				connection.Close()
+				break
+			}
+			if n == 200 {
+				ts.Fatalf("nobody listens on %s", address)
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
 }
 
 // makeStrangeNames is "strange DIR": back-ups whose names hold what a terminal must not see.

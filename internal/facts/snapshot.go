@@ -95,7 +95,7 @@ func (s *Snapshot) Why(name string) string {
 	case source == Intent:
 		return "the site file does not say"
 	case !s.Asked(source):
-		return "the site file names no " + source + " source"
+		return "no " + source + " source was asked: the site file names none, or --offline keeps it out"
 	}
 	return "nothing was found to read it from"
 }

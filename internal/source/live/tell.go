@@ -219,7 +219,7 @@ func (v *visit) tellHome(ctx context.Context) {
 		return
 	}
 	page := &p.page
-	v.addText("home.title", page.Title, at)
+	v.into.Add(facts.Reading{Source: facts.Live, Name: "home.title", Value: facts.TextOf(facts.String, page.Title), Origin: page.Origin()})
 	v.addInt("home.titles", page.Titles, at)
 	v.addInt("home.title_pixels", page.TitlePixels, at)
 	v.addText("home.description", page.Description, at)
