@@ -58,7 +58,7 @@ func Load(files ...string) (*Baseline, error) {
 			return nil, err
 		}
 		sum.Write(data)
-		if err := b.add(name, data); err != nil {
+		if err := b.add(name, data, true); err != nil {
 			return nil, err
 		}
 	}
@@ -68,7 +68,7 @@ func Load(files ...string) (*Baseline, error) {
 			return nil, fmt.Errorf("reading the baseline: %w", err)
 		}
 		sum.Write(data)
-		if err := b.add(name, data); err != nil {
+		if err := b.add(name, data, false); err != nil {
 			return nil, err
 		}
 	}
@@ -77,7 +77,7 @@ func Load(files ...string) (*Baseline, error) {
 	return b, b.checkCovers()
 }
 
-func (b *Baseline) add(name string, data []byte) error {
+func (b *Baseline) add(name string, data []byte, builtIn bool) error {
 	var f file
 	if err := strict.Decode(name, data, &f); err != nil {
 		return err
@@ -91,7 +91,7 @@ func (b *Baseline) add(name string, data []byte) error {
 	}
 	for i := range f.Rules {
 		r := &f.Rules[i]
-		r.file, r.Area = name, f.Area
+		r.file, r.Area, r.builtIn = name, f.Area, builtIn
 		if err := r.check(); err != nil {
 			return err
 		}

@@ -54,6 +54,13 @@ type judging struct {
 	snapshot *facts.Snapshot
 	item     facts.Item
 	missing  []string
+	same     map[string]known // what does not depend on the item, looked up once
+}
+
+// A known is a variable's value, or the news that it has none.
+type known struct {
+	value any
+	is    bool
 }
 
 // Judge judges a snapshot by every compiled rule, and folds deviations under those that cover them.
@@ -172,7 +179,22 @@ func (j *judging) itemField(name string) (string, bool) {
 	return strings.CutPrefix(name, j.rule.as+".")
 }
 
+// ResolveName and Parent make a judging what expressions take their variables from.
+func (j *judging) ResolveName(name string) (any, bool) { return j.lookup(name) }
+
+// Parent is none.
+func (j *judging) Parent() cel.Activation { return nil }
+
+// evaluate works an expression out. Nearly always everything it needs is known; only when that fails are the
+// variables without a value told to it as unknown, which costs more.
 func (j *judging) evaluate(e *expr) (ref.Val, error) {
+	if value, _, err := e.program.Eval(cel.Activation(j)); err == nil {
+		return value, nil
+	}
+	return j.evaluatePartly(e)
+}
+
+func (j *judging) evaluatePartly(e *expr) (ref.Val, error) {
 	bindings := make(map[string]any, len(e.names))
 	var unknown []*cel.AttributePatternType
 	for _, name := range e.names {
@@ -195,16 +217,32 @@ func (j *judging) evaluate(e *expr) (ref.Val, error) {
 
 // lookup is the value of a variable as expressions see it.
 func (j *judging) lookup(name string) (any, bool) {
+	if field, ok := j.itemField(name); ok {
+		value, known := j.item.Field(field)
+		if !known {
+			return nil, false
+		}
+		return nativeOf(value), true
+	}
+	if kept, there := j.same[name]; there {
+		return kept.value, kept.is
+	}
+	value, is := j.lookupSame(name)
+	if j.same == nil {
+		j.same = map[string]known{}
+	}
+	j.same[name] = known{value, is}
+	return value, is
+}
+
+// lookupSame is the value of a variable that is the same for every item.
+func (j *judging) lookupSame(name string) (any, bool) {
 	if name == takenName {
 		return j.snapshot.Taken, true
 	}
 	if limit, ok := strings.CutPrefix(name, limitsPrefix); ok {
 		l, known := j.baseline.Limits[limit]
 		return nativeOf(l.Value), known
-	}
-	if field, ok := j.itemField(name); ok {
-		value, known := j.item.Field(field)
-		return nativeOf(value), known
 	}
 	reading, known := j.snapshot.Effective(j.catalogueName(name))
 	if strings.HasPrefix(name, factoryPrefix) {

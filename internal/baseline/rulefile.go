@@ -50,6 +50,8 @@ type Rule struct {
 	as   string
 	file string
 	code *code
+	// builtIn rules are our own, and trusted.
+	builtIn bool
 }
 
 // A Fix is what would put a deviation right, before its expressions are worked out.

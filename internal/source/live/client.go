@@ -1,6 +1,7 @@
 package live
 
 import (
+	"bytes"
 	"compress/gzip"
 	"context"
 	"crypto/tls"
@@ -13,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -120,7 +122,8 @@ type response struct {
 	status     int
 	header     http.Header
 	body       []byte
-	cut        bool // there was more than maxBody
+	buffer     *bytes.Buffer // that body lies in
+	cut        bool          // there was more than maxBody
 	compressed string
 	tls        *tls.ConnectionState
 }
@@ -159,15 +162,28 @@ func (r *response) read(body io.Reader) error {
 		}
 		body = unzipped
 	}
-	data, err := io.ReadAll(io.LimitReader(body, maxBody+1))
-	if len(data) > maxBody {
-		data, r.cut = data[:maxBody], true
+	r.buffer = bodies.Get().(*bytes.Buffer)
+	r.buffer.Reset()
+	_, err := r.buffer.ReadFrom(io.LimitReader(body, maxBody+1))
+	r.body = r.buffer.Bytes()
+	if len(r.body) > maxBody {
+		r.body, r.cut = r.body[:maxBody], true
 	}
-	r.body = data
 	if err != nil {
 		return plainError(err)
 	}
 	return nil
+}
+
+// bodies are buffers to be used again, since a crawl reads thousands of pages of much the same size.
+var bodies = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// release gives the body back; nothing of it may be kept.
+func (r *response) release() {
+	if r != nil && r.buffer != nil {
+		bodies.Put(r.buffer)
+		r.buffer, r.body = nil, nil
+	}
 }
 
 // plainError takes what names the address out of an error, since whoever reports it names that already.

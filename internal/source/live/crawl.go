@@ -167,6 +167,7 @@ func (v *visit) fetched() int {
 // takeSafely analyses outside the lock and keeps the result inside it.
 func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, err error) []string {
 	analysed := v.analyse(ch)
+	ch.last.release()
 	mu.Lock()
 	defer mu.Unlock()
 	return v.keep(address, depth, ch, err, analysed)

@@ -2,13 +2,12 @@ package live
 
 import (
 	"bytes"
-	"hash/fnv"
+	"hash/maphash"
 	"io"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
@@ -65,7 +64,7 @@ type analyser struct {
 	inBody     bool   //
 	rawType    string // type of the script that is open
 	raw        string // element whose text is not the page's: script, style
-	hash       interface{ Write([]byte) (int, error) }
+	tag        [10]byte
 	attributes map[string]string
 	seen       map[string]bool // links as written, since pages repeat them
 }
@@ -83,12 +82,9 @@ func analyse(at *url.URL, body []byte, contentType, analytics string) *document 
 	if name != "utf-8" {
 		reader = encoding.NewDecoder().Reader(reader)
 	}
-	sum := fnv.New64a()
-	a.hash = sum
 	a.z = html.NewTokenizer(reader)
 	for a.step() {
 	}
-	a.digest = sum.Sum64()
 	return &a.document
 }
 
@@ -103,21 +99,39 @@ func (a *analyser) step() bool {
 	case html.ErrorToken:
 		return false
 	case html.TextToken:
-		a.text(a.z.Text())
+		a.text(a.z.Raw())
 	case html.StartTagToken, html.SelfClosingTagToken:
-		name, more := a.z.TagName()
-		a.start(string(name), more)
+		if raw := a.z.Raw(); !a.seenAnchor(raw) {
+			a.start(a.name(raw[1:]))
+		}
 	case html.EndTagToken:
-		name, _ := a.z.TagName()
-		a.end(string(name))
+		a.end(a.name(a.z.Raw()[2:]))
 	}
 	return true
 }
 
+// name is a tag's name in lower case, out of the tag as it is written: the tokenizer's own way makes a copy of it,
+// and most tags are of no interest. A longer name than any that matters is cut.
+func (a *analyser) name(raw []byte) []byte {
+	n := 0
+	for n < len(raw) && n < len(a.tag) {
+		c := raw[n]
+		if c <= ' ' || c == '/' || c == '>' {
+			break
+		}
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		a.tag[n] = c
+		n++
+	}
+	return a.tag[:n]
+}
+
 // read reads the attributes of the tag that is open into a map that is used again and again.
-func (a *analyser) read(more bool) map[string]string {
+func (a *analyser) read() map[string]string {
 	clear(a.attributes)
-	for more {
+	for _, more := a.z.TagName(); more; {
 		var key, value []byte
 		key, value, more = a.z.TagAttr()
 		if _, twice := a.attributes[string(key)]; !twice {
@@ -127,8 +141,8 @@ func (a *analyser) read(more bool) map[string]string {
 	return a.attributes
 }
 
-func (a *analyser) end(name string) {
-	switch name {
+func (a *analyser) end(name []byte) {
+	switch string(name) {
 	case "svg", "math":
 		a.foreign = max(0, a.foreign-1)
 	case "title":
@@ -138,32 +152,31 @@ func (a *analyser) end(name string) {
 	}
 }
 
-func (a *analyser) start(name string, more bool) {
-	switch name {
+func (a *analyser) start(name []byte) {
+	switch string(name) {
 	case "svg", "math":
 		a.foreign++
 	case "html":
-		a.lang = strings.TrimSpace(a.read(more)["lang"])
+		a.lang = strings.TrimSpace(a.read()["lang"])
 	case "base":
-		if href, err := a.base.Parse(a.read(more)["href"]); err == nil {
+		if href, err := a.base.Parse(a.read()["href"]); err == nil {
 			a.base = href
 		}
 	case "title":
 		a.inTitle = a.foreign == 0
 	case "meta":
-		a.meta(a.read(more))
+		a.meta(a.read())
 	case "link":
-		a.link(a.read(more))
+		a.link(a.read())
 	case "script":
-		a.script(a.read(more))
+		a.script(a.read())
 	case "style":
-		a.raw = name
+		a.raw = "style"
 	case "body":
 		a.inBody = true
-		a.bodyClass = a.read(more)["class"]
+		a.bodyClass = a.read()["class"]
 	case "a", "area":
-		if href, there := a.read(more)["href"]; there && !a.seen[href] && len(a.seen) < maxKept {
-			a.seen[href] = true
+		if href, there := a.read()["href"]; there {
 			a.add(&a.links, href)
 		}
 	case "h1":
@@ -171,21 +184,36 @@ func (a *analyser) start(name string, more bool) {
 	case "article":
 		a.articles++
 	case "nav", "ol":
-		attributes := a.read(more)
+		attributes := a.read()
 		label := strings.ToLower(attributes["aria-label"] + " " + attributes["class"])
 		a.breadcrumbs = a.breadcrumbs || strings.Contains(label, "breadcrumb")
 	case "img":
-		a.image(a.read(more))
+		a.image(a.read())
 	case "iframe", "embed", "object":
-		attributes := a.read(more)
+		attributes := a.read()
 		a.add(&a.loads, attributes["src"]+attributes["data"])
 	case "video", "audio", "source", "track":
-		a.add(&a.media, a.read(more)["src"])
+		a.add(&a.media, a.read()["src"])
 	case "form":
-		a.add(&a.loads, a.read(more)["action"])
+		a.add(&a.loads, a.read()["action"])
 	case "input":
-		a.input(a.read(more))
+		a.input(a.read())
 	}
+}
+
+// seenAnchor tells whether a tag is a link written just as one before: pages repeat them, and nothing is made of
+// those.
+func (a *analyser) seenAnchor(raw []byte) bool {
+	if len(raw) < 3 || raw[1]|0x20 != 'a' || raw[2] > ' ' {
+		return false
+	}
+	if a.seen[string(raw)] {
+		return true
+	}
+	if len(a.seen) < maxKept {
+		a.seen[string(raw)] = true
+	}
+	return false
 }
 
 // add keeps an address, made absolute; what is no web address is left out.
@@ -305,30 +333,28 @@ func (a *analyser) input(attributes map[string]string) {
 }
 
 var (
-	yearShape  = regexp.MustCompile(`\b(?:19|20)\d\d\b`)
-	copySigns  = []string{"©", "copyright", "(c) "}
-	spaceBytes = []byte(" ")
+	yearShape = regexp.MustCompile(`\b(?:19|20)\d\d\b`)
+	copySigns = []string{"©", "copyright", "(c) "}
 )
 
+// text takes a piece of text as it stands in the markup; its entities are only resolved where they matter.
 func (a *analyser) text(raw []byte) {
 	switch {
 	case a.inTitle:
-		if title := strings.Join(strings.Fields(string(raw)), " "); title != "" {
+		if title := strings.Join(strings.Fields(string(a.z.Text())), " "); title != "" {
 			keep(&a.titles, title)
 		}
 		return
 	case a.raw == "script" && a.rawType == "application/ld+json":
 		keep(&a.structured, string(raw))
 		return
-	case a.raw != "" || !a.inBody || len(bytes.TrimSpace(raw)) == 0:
+	case a.raw != "" || !a.inBody:
 		return
 	}
-	for word := range bytes.FieldsFuncSeq(raw, unicode.IsSpace) {
-		a.words++
-		a.hash.Write(word)
-		a.hash.Write(spaceBytes)
+	if digits := a.count(raw); !digits || !mayHoldCopyright(raw) {
+		return
 	}
-	lower := strings.ToLower(string(raw))
+	lower := strings.ToLower(string(a.z.Text()))
 	if slices.ContainsFunc(copySigns, func(sign string) bool { return strings.Contains(lower, sign) }) {
 		if years := yearShape.FindAllString(lower, 10); len(years) > 0 {
 			a.copyright = true
@@ -336,3 +362,48 @@ func (a *analyser) text(raw []byte) {
 		}
 	}
 }
+
+// digestSeed makes digests of one run comparable; they mean nothing outside it.
+var digestSeed = maphash.MakeSeed()
+
+// byteKinds tells of each byte whether it belongs to a word (1) and whether it is a digit (2).
+var byteKinds = func() (kinds [256]uint8) {
+	for c := range kinds {
+		if c > ' ' {
+			kinds[c] = 1
+		}
+		if c >= '0' && c <= '9' {
+			kinds[c] |= 2
+		}
+	}
+	return kinds
+}()
+
+// count counts words and takes the text into the digest of the page. It tells whether there are digits in it.
+func (a *analyser) count(raw []byte) (digits bool) {
+	words, before, all := 0, uint8(0), uint8(0)
+	for _, c := range raw {
+		kind := byteKinds[c]
+		words += int(kind &^ before & 1)
+		before = kind
+		all |= kind
+	}
+	if words > 0 {
+		a.words += words
+		a.digest = a.digest*1099511628211 + maphash.Bytes(digestSeed, bytes.TrimSpace(raw))
+	}
+	return all&2 != 0
+}
+
+// mayHoldCopyright passes over nearly all text quickly.
+func mayHoldCopyright(raw []byte) bool {
+	return bytes.Contains(raw, copyrightSign) || bytes.Contains(raw, copyrightWord) || bytes.Contains(raw, copyrightCapitals) || bytes.Contains(raw, parenthesis) || bytes.Contains(raw, copyrightEntity)
+}
+
+var (
+	copyrightSign     = []byte("©")
+	copyrightWord     = []byte("opyright")
+	copyrightCapitals = []byte("OPYRIGHT")
+	parenthesis       = []byte(") ")
+	copyrightEntity   = []byte("&")
+)
