@@ -8,7 +8,7 @@ import (
 
 // A PageRow is one page with the rules that deviate for it.
 type PageRow struct {
-	facts.Page
+	*facts.Page
 	Deviates []string `json:"deviates"`
 }
 
@@ -28,7 +28,8 @@ func (r *Result) Pages() []PageRow {
 		trouble[c.Subject] += weights[c.Deviation.Severity]
 	}
 	rows := make([]PageRow, 0, len(r.Snapshot.Pages))
-	for _, page := range r.Snapshot.Pages {
+	for i := range r.Snapshot.Pages {
+		page := &r.Snapshot.Pages[i]
 		rows = append(rows, PageRow{page, filled(bySubject[page.Path])})
 	}
 	slices.SortStableFunc(rows, func(a, b PageRow) int {
@@ -44,7 +45,7 @@ func (r *Result) Pages() []PageRow {
 }
 
 // Shared groups the indexable pages that share a title or a description, by that text; the largest groups first.
-func Shared(rows []PageRow, text func(facts.Page) string) [][]PageRow {
+func Shared(rows []PageRow, text func(*facts.Page) string) [][]PageRow {
 	groups := map[string][]PageRow{}
 	var order []string
 	for _, row := range rows {

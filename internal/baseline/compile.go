@@ -30,6 +30,8 @@ type code struct {
 	when     *expr // nil for always
 	holds    *expr
 	severity []*expr // nil for the last, which has no condition
+	messages map[string]message
+	fixes    map[string]*expr // by source
 }
 
 // compile compiles what judging needs.
@@ -38,7 +40,7 @@ func (b *Baseline) compile(r *Rule) error {
 	if err != nil {
 		return err
 	}
-	c := &code{env: env}
+	c := &code{env: env, messages: map[string]message{}, fixes: map[string]*expr{}}
 	if r.When.Source != "" {
 		if c.when, err = b.expression(r, env, r.When, "when", cel.BoolType); err != nil {
 			return err
@@ -201,10 +203,10 @@ var braces = regexp.MustCompile(`\{([^{}]+)\}`)
 
 // message compiles the expressions of a text.
 func (b *Baseline) message(r *Rule, text, part string) (message, error) {
-	env, err := b.envFor(r)
-	if err != nil {
-		return nil, err
+	if kept, there := r.code.messages[text]; there {
+		return kept, nil
 	}
+	env := r.code.env
 	var m message
 	at := 0
 	for _, span := range braces.FindAllStringSubmatchIndex(text, -1) {
@@ -218,10 +220,24 @@ func (b *Baseline) message(r *Rule, text, part string) (message, error) {
 		}{text[at:span[0]], e})
 		at = span[1]
 	}
-	return append(m, struct {
+	m = append(m, struct {
 		text string
 		expr *expr
-	}{text[at:], nil}), nil
+	}{text[at:], nil})
+	r.code.messages[text] = m
+	return m, nil
+}
+
+// fixExpression compiles an expression of a fix, once.
+func (b *Baseline) fixExpression(r *Rule, source strict.Expr, want *cel.Type) (*expr, error) {
+	if kept, there := r.code.fixes[source.Source]; there {
+		return kept, nil
+	}
+	e, err := b.expression(r, r.code.env, source, "fix", want)
+	if err == nil {
+		r.code.fixes[source.Source] = e
+	}
+	return e, err
 }
 
 // CheckMessages compiles what judging leaves until it is needed: messages and fixes. It is for checking a

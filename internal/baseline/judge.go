@@ -54,6 +54,7 @@ type judging struct {
 	snapshot *facts.Snapshot
 	item     facts.Item
 	missing  []string
+	proposed *facts.Proposal  // the fix, where it is the same for every item
 	same     map[string]known // what does not depend on the item, looked up once
 }
 
@@ -298,6 +299,9 @@ func (j *judging) text(source string) (string, error) {
 	m, err := j.baseline.message(j.rule, source, "message")
 	if err != nil {
 		return "", err
+	}
+	if len(m) == 1 {
+		return m[0].text, nil // the same text for all, and one copy of it
 	}
 	var b strings.Builder
 	for _, part := range m {

@@ -3,6 +3,7 @@ package baseline
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
@@ -11,8 +12,28 @@ import (
 	"weltaxis/internal/strict"
 )
 
-// proposal works out the fix of a rule for the current subject.
+// proposal gives the fix of a rule for the current subject. One that says nothing of the item is the same for all,
+// and worked out once.
 func (j *judging) proposal() (facts.Proposal, error) {
+	if j.proposed != nil {
+		return *j.proposed, nil
+	}
+	p, err := j.workedOut()
+	if err == nil && !j.rule.fixDependsOnItem() {
+		j.proposed = &p
+	}
+	return p, err
+}
+
+func (r *Rule) fixDependsOnItem() bool {
+	sources := slices.Clone(r.Fix.Steps)
+	for _, source := range r.Fix.SetTo {
+		sources = append(sources, source.Source)
+	}
+	return r.Fix.Mode.Source != "" || slices.ContainsFunc(sources, func(text string) bool { return r.as != "" && strings.Contains(text, r.as+".") })
+}
+
+func (j *judging) workedOut() (facts.Proposal, error) {
 	f := j.rule.Fix
 	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting}
 	propose := func(name string, to facts.Value) {
@@ -65,7 +86,7 @@ func (j *judging) change(name string, to facts.Value, hint string) facts.Change 
 // worked evaluates the value a setting should have; the zero Value when that needs what nobody said.
 func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
 	entry, _ := facts.Lookup(facts.Settings + "." + name)
-	e, err := j.baseline.expression(j.rule, j.rule.code.env, source, "fix", celTypes[entry.Type])
+	e, err := j.baseline.fixExpression(j.rule, source, celTypes[entry.Type])
 	if err != nil {
 		return facts.Value{}, err
 	}
@@ -77,7 +98,7 @@ func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
 }
 
 func (j *judging) modeChange(source strict.Expr) (facts.Change, error) {
-	e, err := j.baseline.expression(j.rule, j.rule.code.env, source, "fix", cel.IntType)
+	e, err := j.baseline.fixExpression(j.rule, source, cel.IntType)
 	if err != nil {
 		return facts.Change{}, err
 	}
@@ -92,18 +113,15 @@ func (j *judging) modeChange(source strict.Expr) (facts.Change, error) {
 
 // checkFixExpressions compiles the expressions of a rule's fix.
 func (b *Baseline) checkFixExpressions(r *Rule) error {
-	env, err := b.envFor(r)
-	if err != nil {
-		return err
-	}
 	for name, source := range r.Fix.SetTo {
 		entry, _ := facts.Lookup(facts.Settings + "." + name)
-		if _, err := b.expression(r, env, source, "fix", celTypes[entry.Type]); err != nil {
+		if _, err := b.fixExpression(r, source, celTypes[entry.Type]); err != nil {
 			return err
 		}
 	}
 	if r.Fix.Mode.Source != "" {
-		_, err = b.expression(r, env, r.Fix.Mode, "fix", cel.IntType)
+		_, err := b.fixExpression(r, r.Fix.Mode, cel.IntType)
+		return err
 	}
-	return err
+	return nil
 }

@@ -30,12 +30,12 @@ func Pages(p Page, r *audit.Result, rows []audit.PageRow) {
 		return plain
 	})
 	p.block(0, "", 0, "chars: of title and description. "+count(len(rows), "page", "pages")+", those with the most trouble first.", quiet)
-	p.shared("the same title", audit.Shared(rows, func(page facts.Page) string { return page.Title }), func(page facts.Page) string { return page.Title })
-	p.shared("the same description", audit.Shared(rows, func(page facts.Page) string { return page.Description }), func(page facts.Page) string { return page.Description })
+	p.shared("the same title", audit.Shared(rows, func(page *facts.Page) string { return page.Title }), func(page *facts.Page) string { return page.Title })
+	p.shared("the same description", audit.Shared(rows, func(page *facts.Page) string { return page.Description }), func(page *facts.Page) string { return page.Description })
 }
 
 // shortRobots is the first words of what search engines may do.
-func shortRobots(page facts.Page) string {
+func shortRobots(page *facts.Page) string {
 	text, _, _ := strings.Cut(page.Robots, ":")
 	if page.Status != 200 {
 		return fmt.Sprintf("answers %d", page.Status)
@@ -53,7 +53,7 @@ func withoutArea(rules []string) []string {
 	return short
 }
 
-func (p Page) shared(title string, groups [][]audit.PageRow, text func(facts.Page) string) {
+func (p Page) shared(title string, groups [][]audit.PageRow, text func(*facts.Page) string) {
 	if len(groups) == 0 {
 		return
 	}

@@ -20,7 +20,6 @@ type sitemapFound struct {
 	answers   bool
 	problem   error
 	addresses []string
-	unlooked  int
 }
 
 // readSitemaps reads the sitemaps that robots.txt names, or else the usual address, and returns the addresses of

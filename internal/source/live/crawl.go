@@ -22,7 +22,6 @@ type visited struct {
 	failed error
 	digest uint64
 	logo   string
-	lacks  []string
 	from   string // the first page that links to it
 	isPage bool   // it is a page of this site, at this address, with status 200
 	assets []string

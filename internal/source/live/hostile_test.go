@@ -52,7 +52,7 @@ func serve(t *testing.T, home string, handler func(*hostile, http.ResponseWriter
 }
 
 func options(address string) Options {
-	return Options{Address: address, MaxPages: 50, MaxDepth: 5, MaxTime: time.Minute, Concurrency: 4, patience: 300 * time.Millisecond}
+	return Options{Address: address, MaxPages: 50, MaxDepth: 5, MaxTime: time.Minute, Concurrency: 4}
 }
 
 func look(t *testing.T, o Options) *facts.Snapshot {
@@ -93,6 +93,8 @@ func TestHostilePages(t *testing.T) {
 		want  string
 		bytes int64 // most that the server may get rid of for this page
 		tries int64 // most that it may be asked for it; 1 when zero
+		// impatient waits a moment only for an answer, which otherwise is twenty seconds.
+		impatient bool
 	}{
 		"slow drip": {func(h *hostile, w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
@@ -103,13 +105,13 @@ func TestHostilePages(t *testing.T) {
 				w.(http.Flusher).Flush()
 				time.Sleep(20 * time.Millisecond)
 			}
-		}, "it took too long", 100, 1},
+		}, "it took too long", 100, 1, true},
 		"body without end": {func(h *hostile, w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			chunk := []byte(strings.Repeat("<p>x</p>", 8<<10))
 			for r.Context().Err() == nil && h.write(w, chunk) == nil {
 			}
-		}, "longer than 4 MiB", 64 << 20, 1},
+		}, "longer than 4 MiB", 64 << 20, 1, false},
 		"compressed bomb": {func(h *hostile, w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			w.Header().Set("Content-Encoding", "gzip")
@@ -121,11 +123,11 @@ func TestHostilePages(t *testing.T) {
 				}
 			}
 			_ = zip.Close()
-		}, "longer than 4 MiB", 1 << 20, 1},
+		}, "longer than 4 MiB", 1 << 20, 1, false},
 		"compressed in name only": {func(_ *hostile, w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Encoding", "gzip")
 			fmt.Fprint(w, "plain")
-		}, "it says it is compressed, and is not", 100, 1},
+		}, "it says it is compressed, and is not", 100, 1, false},
 		"200 MB of headers": {func(h *hostile, w http.ResponseWriter, _ *http.Request) {
 			connection, buffer, err := w.(http.Hijacker).Hijack()
 			if err != nil {
@@ -137,23 +139,27 @@ func TestHostilePages(t *testing.T) {
 			line := []byte("X-Filler: " + strings.Repeat("x", 4000) + "\r\n")
 			for h.bytes.Load() < 200<<20 && h.write(connection, line) == nil {
 			}
-		}, "header", 8 << 20, 1},
+		}, "header", 8 << 20, 1, false},
 		"shorter than it says": {func(h *hostile, w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			w.Header().Set("Content-Length", "5000")
 			_ = h.write(w, []byte("<title>x</title>"))
-		}, "closed before the answer was whole", 100, 1},
+		}, "closed before the answer was whole", 100, 1, false},
 		"closed without a word": {func(_ *hostile, w http.ResponseWriter, _ *http.Request) {
 			if connection, _, err := w.(http.Hijacker).Hijack(); err == nil {
 				connection.Close()
 			}
-		}, "closed before the answer was whole", 0, 3},
+		}, "closed before the answer was whole", 0, 3, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var tries atomic.Int64
 			h := serve(t, linksTo, goodOr(func(h *hostile, w http.ResponseWriter, r *http.Request) { tries.Add(1); c.bad(h, w, r) }))
-			s := look(t, options(h.URL))
+			o := options(h.URL)
+			if c.impatient {
+				o.patience = 300 * time.Millisecond
+			}
+			s := look(t, o)
 			assert.Contains(t, gapsOf(s), "/bad: ")
 			assert.Contains(t, gapsOf(s), c.want)
 			assert.LessOrEqual(t, h.bytes.Load(), c.bytes, "bytes the server got rid of")

@@ -37,7 +37,7 @@ func (v *visit) tell(ctx context.Context) {
 	v.tellSitemap()
 	v.tellFeed(ctx)
 	v.barredAssets()
-	v.into.Pages = []facts.Page{}
+	v.into.Pages = make([]facts.Page, 0, len(v.order))
 	indexable, described, content := 0, 0, 0
 	for _, address := range v.order {
 		p := v.pages[address]
