@@ -374,9 +374,9 @@ func (j *judging) value(name string) (facts.Value, bool) {
 // applies. What the intent says, and what an item is, is shown only where the condition itself needs it.
 func (j *judging) readings() []facts.Reading {
 	names := slices.Clone(j.rule.code.holds.names)
-	if when := j.rule.code.when; when != nil {
+	if when := j.rule.code.when; when != nil && j.item == nil {
 		for _, name := range when.names {
-			if _, ofItem := j.itemField(name); !ofItem && facts.SourceOf(name) != facts.Intent {
+			if facts.SourceOf(name) != facts.Intent {
 				names = append(names, name)
 			}
 		}

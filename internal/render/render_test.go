@@ -72,7 +72,7 @@ func TestTextKeepsToItsWidthAndEscapes(t *testing.T) {
 func TestTheSameDeviationManyTimesIsOneEntry(t *testing.T) {
 	text := lay(sample(), 80)
 	assert.Equal(t, 1, strings.Count(text, "hardening.admin-name"))
-	assert.Contains(t, text, "and 2 more")
+	assert.Contains(t, text, "and 3 more")
 	assert.Equal(t, 1, strings.Count(text, "brand: B"), "what the intent says is the same for all of them")
 	assert.Equal(t, 2, strings.Count(text, "mend it"), "one step an entry")
 	assert.Contains(t, text, "(empty)")

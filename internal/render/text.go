@@ -17,7 +17,7 @@ import (
 const (
 	severityWidth = 11
 	labelWidth    = 10
-	shownSubjects = 4
+	shownSubjects = 3
 )
 
 // Text writes the report a person reads.
@@ -155,7 +155,7 @@ func (p Page) reading(same, all []facts.Reading) {
 
 // lastName leaves out the list that a field belongs to, which the place tells.
 func lastName(name string) string {
-	for _, list := range []string{"classes.", "accounts."} {
+	for _, list := range []string{"classes.", "accounts.", "pages.", "spellings.", "links."} {
 		if field, ok := strings.CutPrefix(name, list); ok {
 			return field
 		}

@@ -1,0 +1,124 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+)
+
+// export fetches the aligned twin page by page and writes it down as files, with the export's own address in place
+// of the theatre's.
+func export(t *testing.T, into, address string) {
+	t.Helper()
+	dir := t.TempDir()
+	b := lanternLaneAligned()
+	_, err := b.write(dir)
+	require.NoError(t, err)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts}}, true)
+	require.NoError(t, err)
+	defer server.Close()
+	connect := server.Connect(b.folder)
+	client := &http.Client{
+		Transport: &http.Transport{DialTLSContext: nil, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, connect["www.lanternlane.example:80"])
+		}},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	b.set("one_address", "no")
+	require.NoError(t, b.writeDatabase(filepath.Join(dir, b.folder, "site", "data", "brindle.db")))
+	for _, path := range []string{"/", "/about/", "/contact/", "/privacy/", "/tickets/", "/news/", "/winter-wolf/", "/holiday-workshop/", "/sixty-puppets/", "/join/",
+		"/attachment/wolf/", "/2026/11/", "/2026/10/", "/2026/09/", "/writer/juniper-fold/", "/robots.txt", "/sitemap.xml", "/feed.xml",
+		"/media/icon.png", "/media/logo.png", "/media/card.png", "/themes/lantern/style.css"} {
+		answer, err := client.Get("http://www.lanternlane.example" + path)
+		require.NoError(t, err, path)
+		var body bytes.Buffer
+		_, err = body.ReadFrom(answer.Body)
+		require.NoError(t, err)
+		answer.Body.Close()
+		require.Equal(t, http.StatusOK, answer.StatusCode, path)
+		name := filepath.Join(into, filepath.FromSlash(path))
+		if strings.HasSuffix(path, "/") {
+			name = filepath.Join(name, "index.html")
+		}
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		text := strings.ReplaceAll(body.String(), "https://www.lanternlane.example", address)
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+}
+
+// TestAStaticExportBehindNginx looks at the twin's pages as a real web server gives them: with its own headers,
+// compression, redirects and not-found page.
+func TestAStaticExportBehindNginx(t *testing.T) {
+	nginx, err := exec.LookPath("nginx")
+	if err != nil {
+		t.Skip("nginx is not installed; scripts/test installs it")
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := listener.Addr().String()
+	require.NoError(t, listener.Close())
+	root, own := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Chmod(root, 0o755))
+	export(t, root, "http://"+at)
+	user := ""
+	if os.Getuid() == 0 {
+		user = "user root;"
+	}
+	config := fmt.Sprintf(`%s daemon off; pid %[2]s/pid; worker_processes 1; events {}
+http { access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
+types { text/html html; text/css css; image/png png; text/plain txt; application/xml xml; } charset utf-8; gzip on; gzip_min_length 200;
+server { listen %[3]s; root %[4]s; index index.html; } }`, user, own, at, root)
+	require.NoError(t, os.WriteFile(filepath.Join(own, "nginx.conf"), []byte(config), 0o600))
+	command := exec.Command(nginx, "-p", own, "-c", filepath.Join(own, "nginx.conf"), "-e", filepath.Join(own, "error.log"))
+	require.NoError(t, command.Start())
+	defer func() { _ = command.Process.Signal(os.Interrupt); _ = command.Wait() }()
+	require.Eventually(t, func() bool {
+		connection, err := net.Dial("tcp", at)
+		if err == nil {
+			connection.Close()
+		}
+		return err == nil
+	}, 5*time.Second, 20*time.Millisecond)
+
+	bare, err := site.Bare("http://" + at)
+	require.NoError(t, err)
+	r, err := audit.Run(t.Context(), bare, time.Now(), audit.Options{Tool: "test"})
+	require.NoError(t, err)
+	paths := map[string]facts.Page{}
+	for _, page := range r.Snapshot.Pages {
+		paths[page.Path] = page
+	}
+	assert.Equal(t, "Puppet shows | Family theatre | Lantern Lane", paths["/"].Title)
+	assert.True(t, paths["/winter-wolf/"].Indexable)
+	assert.Equal(t, 1200, paths["/winter-wolf/"].CardWidth)
+	assert.Equal(t, "answers", paths["/tickets/"].CanonicalWorks)
+	assert.False(t, paths["/writer/juniper-fold/"].Indexable)
+	assert.Equal(t, "utf-8", paths["/"].Charset)
+
+	// The search is no file, so its link is dead; all else is as it was.
+	assert.Equal(t, []string{"visibility.links-answer"}, deviating(r))
+	assert.Contains(t, r.Held, "visibility.index-live")
+	assert.Contains(t, r.Held, "visibility.sitemap-urls")
+	assert.Contains(t, r.Held, "titles.unique")
+	var unjudged []string
+	for _, n := range r.NotJudged {
+		unjudged = append(unjudged, n.Rule)
+	}
+	assert.Contains(t, unjudged, "identity.not-found-page", "nobody said that the site is one's own")
+	assert.Contains(t, unjudged, "titles.home-words", "nobody said what it wants to be found under")
+}
