@@ -31,7 +31,14 @@ func main() {
 	units := face.UnitsPerEm()
 	var buffer sfnt.Buffer
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "package width\n\n// Written by measure.go; do not edit.\n\nconst unitsPerEm = %d\n\n// glyphs are the advance widths of U+0000 to U+%04X in units; 0 where the face has no such glyph.\nvar glyphs = [...]uint16{", units, last)
+	fmt.Fprintf(&out, `package width
+
+// Written by measure.go; do not edit.
+
+const unitsPerEm = %d
+
+// glyphs are the advance widths of U+0000 to U+%04X in units; 0 where the face has no such glyph.
+var glyphs = [...]uint16{`, units, last)
 	for r := rune(0); r <= last; r++ {
 		width := 0
 		if i, err := face.GlyphIndex(&buffer, r); err == nil && i != 0 {

@@ -217,7 +217,7 @@ func TestLinksWithoutEndAreBounded(t *testing.T) {
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		for i := range 3000 {
-			fmt.Fprintf(w, `<a href="%s%d/">x</a>`, r.URL.Path, i)
+			fmt.Fprint(w, `<a href="`, r.URL.Path, i, `/">x</a>`)
 		}
 	})
 	s := look(t, options(h.URL))
