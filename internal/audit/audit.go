@@ -41,6 +41,8 @@ type Options struct {
 	Offline   bool     // no request leaves
 	// IgnoreRobots fetches what robots.txt asks robots not to.
 	IgnoreRobots bool
+	// Previous is an earlier snapshot of the site, nil when there is none.
+	Previous *facts.Snapshot
 	// Connect replaces the live source's map of names to addresses.
 	Connect map[string]string
 }
@@ -107,12 +109,22 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 	for name := range s.Limits {
 		snapshot.Limits[name] = rules.Limits[name].Value
 	}
-	sources, err := sourcesOf(s, snapshot, options)
+	declared, spoken, err := settingsOf(s, snapshot)
+	if err != nil {
+		return nil, err
+	}
+	// The settings first: they say where the login page is.
+	if declared != nil {
+		if err := declared.Gather(ctx, snapshot); err != nil {
+			return nil, err
+		}
+	}
+	others, err := othersOf(s, spoken, snapshot, options)
 	if err != nil {
 		return nil, err
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	for _, source := range sources {
+	for _, source := range others {
 		group.Go(func() error { return source.Gather(ctx, snapshot) })
 	}
 	if err := group.Wait(); err != nil {
@@ -124,26 +136,39 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 	return snapshot, nil
 }
 
-// sourcesOf makes the sources that the site file names, in the order in which they are shown.
-func sourcesOf(s *site.Site, snapshot *facts.Snapshot, options Options) ([]Source, error) {
-	var sources []Source
-	var spoken *dialect.Dialect
-	if set := s.Sources.Settings; set != nil {
-		var err error
-		if spoken, err = dialect.Load(set.Dialect, s.Dir); err != nil {
-			var inFile *strict.Error
-			if errors.As(err, &inFile) {
-				return nil, err
-			}
-			return nil, s.ErrorAt(set.Pos, "settings: %s", err)
-		}
-		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
-		sources = append(sources, &settings.Source{Dialect: spoken, Root: s.Resolve(set.Root), Environment: set.Environment})
+// settingsOf makes the source of the settings, nil when the site file names none, and loads the dialect.
+func settingsOf(s *site.Site, snapshot *facts.Snapshot) (Source, *dialect.Dialect, error) {
+	set := s.Sources.Settings
+	if set == nil {
+		return nil, nil, nil
 	}
+	spoken, err := dialect.Load(set.Dialect, s.Dir)
+	if err != nil {
+		var inFile *strict.Error
+		if errors.As(err, &inFile) {
+			return nil, nil, err
+		}
+		return nil, nil, s.ErrorAt(set.Pos, "settings: %s", err)
+	}
+	snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
+	return &settings.Source{Dialect: spoken, Root: s.Resolve(set.Root), Environment: set.Environment}, spoken, nil
+}
+
+// othersOf makes the other sources that the site file names, in the order in which they are shown.
+func othersOf(s *site.Site, spoken *dialect.Dialect, snapshot *facts.Snapshot, options Options) ([]Source, error) {
+	var sources []Source
 	if l := s.Sources.Live; l != nil && !options.Offline {
 		look, err := liveOptions(s, l, options)
 		if err != nil {
 			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+		}
+		if login, known := snapshot.Effective("settings.login.path"); known {
+			look.LoginPath = login.Value.Text()
+		}
+		if options.Previous != nil {
+			for _, page := range options.Previous.Pages {
+				look.Previous = append(look.Previous, page.Address)
+			}
 		}
 		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Live, Where: look.Address})
 		sources = append(sources, &live.Source{Options: look})

@@ -83,6 +83,7 @@ type program struct {
 	quiet     bool
 	offline   bool
 	ignore    bool // robots.txt
+	previous  string
 	log       string
 }
 
@@ -160,6 +161,7 @@ Begin with:  weltaxis demo
 	flags.BoolVar(&p.quiet, "quiet", false, "print nothing but errors; the exit status says the rest")
 	flags.BoolVar(&p.offline, "offline", false, "let no request leave: the live source is not asked")
 	flags.BoolVar(&p.ignore, "ignore-robots", false, "look at what robots.txt asks robots not to, on a site of one's own")
+	flags.StringVar(&p.previous, "previous", "", "an earlier snapshot of the site: what answered then should answer now")
 	flags.StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
 	for _, c := range p.commands() {
 		root.AddCommand(c)
@@ -229,7 +231,13 @@ func (p *program) audit(ctx context.Context, args []string) (*audit.Result, erro
 		return nil, err
 	}
 	slog.Info("auditing", "site", s.Name, "file", s.Path)
-	return audit.Run(ctx, s, time.Now(), p.options())
+	options := p.options()
+	if p.previous != "" {
+		if options.Previous, err = readSnapshot(p.previous); err != nil {
+			return nil, fmt.Errorf("--previous: %w", err)
+		}
+	}
+	return audit.Run(ctx, s, time.Now(), options)
 }
 
 // loadSite reads a site file, or makes do with an address.

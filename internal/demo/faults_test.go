@@ -59,11 +59,20 @@ var faults = map[string]fault{
 	"identity.no-splash":           set("splash", "yes"),
 	"identity.default-category":    set("default_topic", "misc"),
 	"identity.search-page":         set("page_search", ""),
-	"identity.standing-pages":      page2("privacy", func(p *page) { p.title = "Small print of the theatre" }),
-	"identity.standing-comments":   set("comments_pages", "open"),
-	"metadata.site-description":    set("description", "Puppets."),
-	"metadata.home-description":    set("head_code", `<meta name="description" content="Another description that is long enough, and one too many on every page of the site.">`),
-	"metadata.description-length":  page2("tickets", func(p *page) { p.description = "Prices." }),
+	"identity.sample-content": {do: func(b *brindle) {
+		b.pages = append(b.pages, page{"hello-brindle", "Hello from Brindle", "post", "public", "2026-05-03 10:00", "The post that every Brindle comes with, until somebody takes it away again.", "Hello."})
+	}},
+	"identity.login-form": set("login_formless", "yes"),
+	"visibility.robots-discreet": {do: func(b *brindle) {
+		b.files["public/media/dump.txt"] = file{"everything", 0o644}
+		b.set("robots_lines", "Disallow: /media/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
+	}},
+	"permalinks.old-lead-on":      {do: func(b *brindle) { b.previous = []string{"https://www.lanternlane.example/tickets-and-cushions/"} }},
+	"identity.standing-pages":     page2("privacy", func(p *page) { p.title = "Small print of the theatre" }),
+	"identity.standing-comments":  set("comments_pages", "open"),
+	"metadata.site-description":   set("description", "Puppets."),
+	"metadata.home-description":   set("head_code", `<meta name="description" content="Another description that is long enough, and one too many on every page of the site.">`),
+	"metadata.description-length": page2("tickets", func(p *page) { p.description = "Prices." }),
 	"metadata.description-unique": page2("tickets", func(p *page) {
 		p.description = "What we keep of you when you book a seat, for how long, and how to have it removed."
 	}),
@@ -219,7 +228,11 @@ func auditOf(t *testing.T, b *brindle, sources ...string) *audit.Result {
 			leave()
 		}
 	}
-	result, err := audit.Run(t.Context(), s, time.Now(), audit.Options{Tool: "test", Connect: server.Connect(b.folder)})
+	options := audit.Options{Tool: "test", Connect: server.Connect(b.folder), Previous: &facts.Snapshot{}}
+	for _, address := range b.previous {
+		options.Previous.Pages = append(options.Previous.Pages, facts.Page{Address: address})
+	}
+	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
 	return result
 }

@@ -387,8 +387,11 @@ func (v *view) content() (int, *rendered, http.Header) {
 		return v.attachment(out), out, header
 	case path == "/find/" && query.Has("q"):
 		return v.listing(out, "Found for "+query.Get("q"), "kind = 'post' AND title LIKE '%' || ? || '%'", "list_search", query.Get("q")), out, header
+	case path == v.options["signin_path"]:
+		header.Set("Location", path+"/")
+		return http.StatusMovedPermanently, out, header
 	case path == v.options["signin_path"]+"/":
-		out.LoginForm, out.Heading, out.Title, out.Robots = true, "Stage door", v.title("title_form_page", "Stage door"), "noindex"
+		out.LoginForm, out.Heading, out.Title, out.Robots = !v.yes("login_formless"), "Stage door", v.title("title_form_page", "Stage door"), "noindex"
 		header.Set("Cache-Control", "private, no-store")
 		header.Set("Set-Cookie", "brindle=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
 		return http.StatusOK, out, header

@@ -132,6 +132,7 @@ var unsaid = map[string]facts.Value{
 	"tokens":            facts.ListOf(),
 	"languages":         facts.ListOf(),
 	"analytics":         facts.TextOf(facts.String, ""),
+	"sign_in_host":      facts.TextOf(facts.String, ""),
 	"sub_folder":        facts.BoolOf(false),
 	"links_allowed":     facts.BoolOf(false),
 	"maintenance_until": facts.NumberOf(facts.Date, 0),

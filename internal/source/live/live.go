@@ -33,6 +33,8 @@ type Options struct {
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
+	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
+	Previous     []string // addresses that answered at an earlier time
 
 	patience time.Duration // for one request; requestTime when zero
 }
@@ -136,6 +138,9 @@ func (v *visit) look(ctx context.Context) {
 	v.tell(ctx)
 	v.spellings(ctx)
 	v.notFound(ctx)
+	v.login(ctx)
+	v.private(ctx)
+	v.lost(ctx)
 }
 
 // reach fetches the home page and follows it to where it is. A certificate nobody trusts is a finding and a gap,

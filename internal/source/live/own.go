@@ -1,0 +1,102 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// login looks at the login page, which nobody links to.
+func (v *visit) login(ctx context.Context) {
+	if !v.Own || v.LoginPath == "" {
+		because := "live: {own: true} does not stand in the site file"
+		if v.Own {
+			because = "nothing that was seen says where the login page is"
+		}
+		v.into.AddGap(facts.Gap{Source: facts.Live, What: "the login page", Kind: facts.Unmapped, Names: []string{"live.login."}, Because: because})
+		return
+	}
+	at, err := v.home.Parse(v.LoginPath)
+	if err != nil {
+		return
+	}
+	ch, err := v.client.follow(ctx, at, v.sameSite)
+	if err != nil {
+		v.into.AddGap(gap("the login page "+at.String(), err, "live.login."))
+		return
+	}
+	v.addText("login.path", v.LoginPath, at.String())
+	v.addText("login.host", ch.final.Hostname(), at.String())
+	form := false
+	if d := v.analyse(ch); d != nil {
+		form = d.password
+	}
+	v.addBool("login.password", form, at.String())
+}
+
+// privateName is what paths are called that nobody outside should see.
+var privateName = regexp.MustCompile(`(?i)(back-?up|dump|private|secret|intern|confidential|\.sql|\.git|\.env|\.bak|\.old|config)`)
+
+// maxPrivate is how many such paths are asked for.
+const maxPrivate = 20
+
+// private asks for the private paths that robots.txt names for all to read.
+func (v *visit) private(ctx context.Context) {
+	at, _ := v.home.Parse("/robots.txt")
+	var answering []string
+	asked := 0
+	for _, group := range v.groups() {
+		for _, rule := range group.rules {
+			u, err := v.home.Parse(strings.TrimSuffix(rule.pattern, "$"))
+			if rule.allow || err != nil || !privateName.MatchString(rule.pattern) || strings.Contains(rule.pattern, "*") || asked >= maxPrivate {
+				continue
+			}
+			if !v.Own || !v.mayFetch(u) {
+				v.into.AddGap(facts.Gap{Source: facts.Live, What: u.String(), Kind: facts.Unmapped, Names: []string{"live.robots.private"}, Because: errBarred.Error()})
+				return
+			}
+			asked++
+			if answer, err := v.client.get(ctx, u); err == nil && answer.status == http.StatusOK {
+				answering = append(answering, rule.pattern)
+			}
+		}
+	}
+	v.addList("robots.private", few(answering), at.String())
+}
+
+func (v *visit) groups() []robotsGroup {
+	if v.robots == nil {
+		return nil
+	}
+	return v.robots.groups
+}
+
+// lost asks for the addresses that answered at an earlier time and were not met this time.
+func (v *visit) lost(ctx context.Context) {
+	home := v.home.String()
+	v.addBool("previous", len(v.Previous) > 0, home)
+	var lost []string
+	for _, address := range v.Previous[:min(len(v.Previous), v.MaxPages)] {
+		u, err := url.Parse(address)
+		if err != nil || !v.sameSite(u) {
+			continue
+		}
+		if p := v.pages[normal(u).String()]; p != nil && p.chain.final != nil && p.page.Status == http.StatusOK && (p.chain.steps == 0 || p.chain.permanent) {
+			continue
+		}
+		ch, err := v.client.follow(ctx, normal(u), v.sameSite)
+		if err != nil && !errors.Is(err, errUnmapped) {
+			v.into.AddGap(gap(address, err))
+			continue
+		}
+		if ch.last == nil || ch.last.status != http.StatusOK || ch.steps > 0 && !ch.permanent {
+			lost = append(lost, u.RequestURI())
+		}
+	}
+	v.addList("lost", few(lost), home)
+}
