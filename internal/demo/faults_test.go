@@ -22,8 +22,9 @@ import (
 // settings are seen, and the rule when only the site is seen from outside.
 type fault struct {
 	do       func(*brindle)
-	declared string // the twin
-	under    string // the rule that counts in its place, when seen from all sides
+	declared string   // the twin
+	previous []string // addresses that answered at an earlier time
+	under    string   // the rule that counts in its place, when seen from all sides
 }
 
 // faults holds one for every rule; a new rule comes with its fault. Twins have theirs with the effect's.
@@ -67,7 +68,7 @@ var faults = map[string]fault{
 		b.files["public/media/dump.txt"] = file{"everything", 0o644}
 		b.set("robots_lines", "Disallow: /media/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
 	}},
-	"permalinks.old-lead-on":      {do: func(b *brindle) { b.previous = []string{"https://www.lanternlane.example/tickets-and-cushions/"} }},
+	"permalinks.old-lead-on":      {do: func(*brindle) {}, previous: []string{"https://www.lanternlane.example/tickets-and-cushions/"}},
 	"identity.standing-pages":     page2("privacy", func(p *page) { p.title = "Small print of the theatre" }),
 	"identity.standing-comments":  set("comments_pages", "open"),
 	"metadata.site-description":   set("description", "Puppets."),
@@ -213,6 +214,12 @@ func (b *brindle) publishScheduled() {
 // auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
 func auditOf(t *testing.T, b *brindle, sources ...string) *audit.Result {
 	t.Helper()
+	return auditAfter(t, b, nil, sources...)
+}
+
+// auditAfter is auditOf with addresses that answered at an earlier time.
+func auditAfter(t *testing.T, b *brindle, previous []string, sources ...string) *audit.Result {
+	t.Helper()
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
@@ -229,7 +236,7 @@ func auditOf(t *testing.T, b *brindle, sources ...string) *audit.Result {
 		}
 	}
 	options := audit.Options{Tool: "test", Connect: server.Connect(b.folder), Previous: &facts.Snapshot{}}
-	for _, address := range b.previous {
+	for _, address := range previous {
 		options.Previous.Pages = append(options.Previous.Pages, facts.Page{Address: address})
 	}
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
@@ -266,7 +273,7 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			if f.under != "" {
 				counts = f.under
 			}
-			all := auditOf(t, b)
+			all := auditAfter(t, b, f.previous)
 			assert.Equal(t, []string{counts}, deviating(all))
 			assert.Contains(t, noticing(all), rule)
 			if f.declared != "" {

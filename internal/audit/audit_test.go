@@ -1,0 +1,186 @@
+package audit
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// rulesOf loads a baseline of one's own with a rule of each severity, which deviate when a setting says so.
+func rulesOf(t *testing.T) *baseline.Baseline {
+	t.Helper()
+	text := "rules:\n"
+	for id, rule := range map[string][2]string{
+		"titles.one": {"critical", "settings.site.title == 'A'"}, "titles.two": {"high", "settings.site.tagline == 'A'"},
+		"identity.three": {"medium", "settings.meta.rights == 'A'"}, "hardening.four": {"note", "settings.site.title == 'A'"},
+	} {
+		text += "  - {id: " + id + ", severity: " + rule[0] + ", holds: \"" + rule[1] + "\", says: s, expected: e, why: w, fix: {risk: safe, steps: [f]}}\n"
+	}
+	name := filepath.Join(t.TempDir(), "own.yaml")
+	require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+	b, err := baseline.Load(name)
+	require.NoError(t, err)
+	require.NoError(t, b.Compile("titles.one", "titles.two", "identity.three", "hardening.four"))
+	return b
+}
+
+func said(name, text string) facts.Reading {
+	entry, _ := facts.Lookup("settings." + name)
+	return facts.Reading{Source: facts.Settings, Name: name, Value: facts.TextOf(entry.Type, text), Origin: facts.Origin{File: "f", Line: 1}}
+}
+
+func snapshotOf(readings ...facts.Reading) *facts.Snapshot {
+	return &facts.Snapshot{Taken: noon, Readings: readings, Gaps: []facts.Gap{}, Sources: []facts.Asked{{Source: facts.Settings}}}
+}
+
+func TestAlignmentIsWeighed(t *testing.T) {
+	rules := rulesOf(t)
+	r := Judge(rules, snapshotOf(said("site.title", "A"), said("site.tagline", "B")), Options{})
+	assert.InDelta(t, 8.0/12, *r.Alignment, 0.001, "critical holds, high deviates, notes weigh nothing")
+	assert.InDelta(t, 12.0/14, *r.Judged, 0.001, "medium was not judged")
+	assert.Equal(t, map[string]int{"critical": 0, "high": 1, "medium": 0, "low": 0, "note": 0}, r.Counts)
+	assert.True(t, r.AtOrAbove(facts.High))
+	assert.True(t, r.AtOrAbove(facts.Low))
+	assert.False(t, r.AtOrAbove(facts.Critical))
+	first, ok := r.FirstToDo()
+	assert.True(t, ok)
+	assert.Equal(t, "titles.two", first.Rule)
+
+	none := Judge(rules, snapshotOf(), Options{})
+	assert.Nil(t, none.Alignment, "nothing judged is not everything fine")
+	assert.Equal(t, 0.0, *none.Judged)
+	assert.False(t, none.AtOrAbove(facts.Note))
+	_, ok = none.FirstToDo()
+	assert.False(t, ok)
+}
+
+func TestDeviationsComeInTheOrderOfWork(t *testing.T) {
+	r := Judge(rulesOf(t), snapshotOf(said("site.title", "B"), said("site.tagline", "B"), said("meta.rights", "B")), Options{})
+	var order []string
+	for _, d := range r.Deviations {
+		order = append(order, d.Rule)
+	}
+	assert.Equal(t, []string{"titles.one", "titles.two", "identity.three", "hardening.four"}, order)
+	assert.Equal(t, 1, r.Counts[facts.Note])
+}
+
+func TestWhatIsAcceptedDoesNotCountUntilItsLastDayIsOver(t *testing.T) {
+	for _, c := range []struct {
+		until    string
+		subject  string
+		accepted bool
+	}{{"2026-11-23", "*", true}, {"2026-11-22", "*", false}, {"2027-01-01", "site", true}, {"2027-01-01", "other", false}} {
+		until, err := facts.Date.Parse(c.until)
+		require.NoError(t, err)
+		s := snapshotOf(said("site.title", "B"), said("site.tagline", "A"))
+		s.Accept = []facts.Acceptance{{Rule: "titles.one", Subject: c.subject, Because: "so", Until: until}}
+		r := Judge(rulesOf(t), s, Options{})
+		assert.Equal(t, c.accepted, r.Counts[facts.Critical] == 0, "%+v", c)
+		assert.Equal(t, c.until == "2026-11-22", len(r.Lapsed) == 1)
+		if c.accepted {
+			assert.InDelta(t, 1.0, *r.Alignment, 0.001, "an accepted deviation is on neither side")
+		}
+	}
+}
+
+func TestTheStageMayBeAnother(t *testing.T) {
+	s := snapshotOf(facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, "building")})
+	r := Judge(rulesOf(t), s, Options{Stage: "live"})
+	assert.Equal(t, "live", r.Stage)
+	stage, _ := s.Effective("intent.stage")
+	assert.Equal(t, "--stage", stage.Origin.File)
+}
+
+func TestEntriesGroupWhatIsAlike(t *testing.T) {
+	r := &Result{Deviations: []facts.Deviation{{Rule: "a.b", Severity: "low", Subject: "1"}, {Rule: "a.b", Severity: "high", Subject: "2"}, {Rule: "a.b", Severity: "low", Subject: "3"}}}
+	entries := r.Entries()
+	require.Len(t, entries, 2)
+	assert.Len(t, entries[0], 2)
+	assert.False(t, entries[0].Accepted())
+}
+
+func TestPagesWithTheMostTroubleComeFirst(t *testing.T) {
+	page := func(path, title string) facts.Page { return facts.Page{Path: path, Title: title, Indexable: true} }
+	r := &Result{Snapshot: &facts.Snapshot{Pages: []facts.Page{page("/a", "x"), page("/b", "y"), page("/c", "x")}},
+		Deviations: []facts.Deviation{{Rule: "a.low", Severity: facts.Low, Subject: "/c"}, {Rule: "a.high", Severity: facts.High, Subject: "/b"},
+			{Rule: "a.fine", Severity: facts.Critical, Subject: "/a", Accepted: &facts.Acceptance{}}},
+		Covered: []baseline.Covered{{Rule: "a.under", Subject: "/c", Deviation: facts.Deviation{Severity: facts.Low}}}}
+	rows := r.Pages()
+	assert.Equal(t, []string{"/b", "/c", "/a"}, []string{rows[0].Path, rows[1].Path, rows[2].Path})
+	assert.Equal(t, []string{"a.low", "a.under"}, rows[1].Deviates, "what is settled with others is this page's trouble too")
+	assert.Empty(t, rows[2].Deviates)
+	shared := Shared(rows, func(page *facts.Page) string { return page.Title })
+	require.Len(t, shared, 1)
+	assert.Len(t, shared[0], 2)
+}
+
+func TestSettingsSideBySide(t *testing.T) {
+	s := snapshotOf(said("site.title", "B"), said("site.title", "C"), said("site.tagline", "A"))
+	s.Add(facts.Reading{Source: facts.Live, Name: "home.title", Value: facts.TextOf(facts.String, "served")})
+	r := Judge(rulesOf(t), s, Options{})
+	rows := map[string]Row{}
+	for _, row := range r.SideBySide(false) {
+		rows[row.Setting] = row
+	}
+	assert.Len(t, rows, len(facts.Of(facts.Settings)))
+	title := rows["site.title"]
+	assert.Equal(t, Deviates, title.Verdict)
+	assert.Len(t, title.Declared, 2)
+	assert.Equal(t, "served", title.Served.Value.Text())
+	assert.Equal(t, "e", title.Expected)
+	assert.Equal(t, Holds, rows["site.tagline"].Verdict)
+	assert.Equal(t, NotJudged, rows["meta.rights"].Verdict)
+	assert.NotEmpty(t, rows["meta.rights"].Because)
+	assert.Equal(t, NoRule, rows["feed.items"].Verdict)
+	assert.Len(t, r.SideBySide(true), 3)
+}
+
+func TestTreeSaysWhatIsExpectedOfEachClass(t *testing.T) {
+	class := facts.Class{Role: "config", Kind: "file", Mode: "0666", Count: 1, Paths: []string{"config.php"}, Single: true}
+	r := &Result{Snapshot: &facts.Snapshot{Classes: []facts.Class{class, {Role: "code", Kind: "file", Paths: []string{"a"}}}},
+		Deviations: []facts.Deviation{{Rule: "p.a", Subject: "config.php", Expected: "closed", Fix: facts.Proposal{Kind: facts.KindMode, Changes: []facts.Change{{To: facts.NumberOf(facts.Mode, 0o444)}}}}}}
+	rows := r.Tree()
+	assert.Equal(t, "0444", rows[0].Expected)
+	assert.Equal(t, []string{"p.a"}, rows[0].Rules)
+	assert.Empty(t, rows[1].Expected)
+}
+
+func TestASiteFileThatCannotBeUsedIsAnError(t *testing.T) {
+	load := func(text string) error {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "bad.yaml"), []byte("dialect: x\n"), 0o600))
+		s, err := site.Parse(filepath.Join(dir, "weltaxis.yaml"), []byte(text))
+		require.NoError(t, err)
+		_, err = Run(t.Context(), s, noon, Options{Offline: true})
+		return err
+	}
+	assert.ErrorContains(t, load("site: A\nsources: {settings: {dialect: ./bad.yaml, root: .}}\n"), "./bad.yaml: version is missing")
+	assert.ErrorContains(t, load("site: A\nsources: {files: {root: .}}\nbaseline: [none.yaml]\n"), "reading the baseline")
+	assert.ErrorContains(t, load("site: A\nsources: {files: {root: .}}\nlimits: {file_mode: '9'}\n"), "line 3, column 21: limits: limit file_mode")
+	dir := t.TempDir()
+	s, err := site.Parse(filepath.Join(dir, "weltaxis.yaml"), []byte("site: A\nintent: {address: 'https://a.example'}\nsources: {live: {trust: none.pem}}\n"))
+	require.NoError(t, err)
+	_, err = Run(t.Context(), s, noon, Options{})
+	assert.ErrorContains(t, err, "live: trust:")
+	s.Sources.Live.Trust, s.Sources.Live.User = "", "a:${WELTAXIS_NOT_SET}"
+	_, err = Run(t.Context(), s, noon, Options{})
+	assert.ErrorContains(t, err, "WELTAXIS_NOT_SET is not set")
+}
+
+func TestASnapshotsLimitsAreKept(t *testing.T) {
+	b, err := RulesFor(&facts.Snapshot{Limits: map[string]facts.Value{"session_idle": facts.NumberOf(facts.Duration, 60)}}, Options{Only: []string{"hardening.session"}})
+	require.NoError(t, err)
+	assert.Equal(t, "1m", b.Limits["session_idle"].Value.String())
+	_, err = RulesFor(&facts.Snapshot{Limits: map[string]facts.Value{"session_idle": facts.NumberOf(facts.Int, 60)}}, Options{})
+	assert.ErrorContains(t, err, "session_idle")
+}
