@@ -441,7 +441,7 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 		}
 	}
 	out.Title, out.Heading, out.Robots = v.title("title_form_page", "Not here"), "Not here", "noindex"
-	out.Body = "This page has left the stage."
+	out.Body, out.Single = "This page has left the stage.", true
 	if v.options["page_missing"] == "" {
 		header.Set("Content-Type", "text/plain")
 	}
