@@ -12,6 +12,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"path"
 	"slices"
 	"strings"
 
@@ -90,7 +91,7 @@ func (v *visit) compare() {
 		if p.page.Indexable && p.page.Description != "" {
 			p.page.DescShared = descriptions[p.page.Description] - 1
 		}
-		if p.page.Words < 20 {
+		if p.page.Words < 20 || !ownCanonical(p.page) {
 			continue
 		}
 		first := texts[p.digest]
@@ -98,15 +99,13 @@ func (v *visit) compare() {
 			texts[p.digest] = p
 			continue
 		}
-		if !sameCanonical(first, p) {
-			p.page.Twin, first.page.Twin = first.page.Address, p.page.Address
-		}
+		p.page.Twin, first.page.Twin = first.page.Address, p.page.Address
 	}
 }
 
-// sameCanonical tells whether two pages name one canonical address, of their own host.
-func sameCanonical(a, b *visited) bool {
-	return a.page.Canonical != "" && a.page.Canonical == b.page.Canonical
+// ownCanonical tells whether a page stands for itself: it names no canonical address, or its own.
+func ownCanonical(page facts.Page) bool {
+	return page.Canonical == "" || facts.SameAddress(page.Canonical, page.Address)
 }
 
 // canonicals sees what stands at the canonical address of every page.
@@ -269,12 +268,19 @@ func (v *visit) tellIcon(ctx context.Context, page *facts.Page) {
 	_, kind, err := v.picture(ctx, address)
 	v.addBool("icon.answers", err == nil || kind != "", u.String())
 	v.addText("icon.is", kind, u.String())
-	claims := strings.TrimPrefix(strings.ToLower(u.Path[strings.LastIndexByte(u.Path, '.')+1:]), "")
-	v.addText("icon.claims", map[string]string{"jpg": "jpeg", "jpe": "jpeg"}[claims]+map[bool]string{true: claims}[claims != "jpg" && claims != "jpe"], u.String())
+	claims := strings.ToLower(strings.TrimPrefix(path.Ext(u.Path), "."))
+	if claims == "jpg" {
+		claims = "jpeg"
+	}
+	v.addText("icon.claims", claims, u.String())
 }
 
-// barredAssets lists styles and scripts of the site that robots.txt keeps engines from.
+// barredAssets lists styles and scripts of the site that robots.txt keeps engines from. Where robots.txt could not
+// be read there is a gap already, and nothing to tell.
 func (v *visit) barredAssets() {
+	if _, read := v.into.Effective("live.robots.status"); !read {
+		return
+	}
 	barred := map[string]bool{}
 	for _, p := range v.real() {
 		for _, asset := range p.assets {
@@ -283,10 +289,8 @@ func (v *visit) barredAssets() {
 			}
 		}
 	}
-	if v.robots != nil || !slices.ContainsFunc(v.into.Gaps, func(g facts.Gap) bool { return g.Leaves("live.robots.assets_barred") }) {
-		at, _ := v.home.Parse("/robots.txt")
-		v.addList("robots.assets_barred", few(slices.Sorted(maps.Keys(barred))), at.String())
-	}
+	at, _ := v.home.Parse("/robots.txt")
+	v.addList("robots.assets_barred", few(slices.Sorted(maps.Keys(barred))), at.String())
 }
 
 // tellFeed reads the feed that the home page announces.

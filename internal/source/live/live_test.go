@@ -1,0 +1,229 @@
+package live
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/facts"
+)
+
+// A small site is a map of paths to answers; a path that is not there answers 404.
+type small map[string]string
+
+// serveSmall serves it. An answer that starts with "->" is a permanent redirect, one with "~>" a temporary one, one
+// that starts with a number has that status; .xml and .txt have their types, all else is a page.
+func serveSmall(t *testing.T, pages small) string {
+	t.Helper()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		answer, there := pages[r.URL.RequestURI()]
+		answer = strings.ReplaceAll(answer, "HOME", "http://"+r.Host)
+		switch {
+		case !there:
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			w.WriteHeader(404)
+			fmt.Fprint(w, `<title>Not here</title><a href="/">home</a>`)
+		case strings.HasPrefix(answer, "->"):
+			http.Redirect(w, r, answer[2:], http.StatusMovedPermanently)
+		case strings.HasPrefix(answer, "~>"):
+			http.Redirect(w, r, answer[2:], http.StatusFound)
+		case answer == "503":
+			w.WriteHeader(503)
+		case strings.HasSuffix(r.URL.Path, ".txt"):
+			w.Header().Set("Content-Type", "text/plain")
+			fmt.Fprint(w, answer)
+		case strings.HasSuffix(r.URL.Path, ".xml"):
+			w.Header().Set("Content-Type", "application/xml")
+			fmt.Fprint(w, answer)
+		default:
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprint(w, answer)
+		}
+	}))
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+func fact(t *testing.T, s *facts.Snapshot, name string) facts.Value {
+	t.Helper()
+	r, known := s.Effective("live." + name)
+	require.True(t, known, "%s: %s", name, s.Why("live."+name))
+	return r.Value
+}
+
+func pageAt(t *testing.T, s *facts.Snapshot, path string) facts.Page {
+	t.Helper()
+	i := slices.IndexFunc(s.Pages, func(p facts.Page) bool { return p.Path == path })
+	require.GreaterOrEqual(t, i, 0, "%s was not seen", path)
+	return s.Pages[i]
+}
+
+const words = "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen seventeen eighteen nineteen twenty more"
+
+func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
+	at := serveSmall(t, small{
+		"/":           `<title>Home</title><body><a href="/a">a</a><a href="/old">old</a><a href="/gone">gone</a><a href="http://elsewhere.example/">x</a>`,
+		"/a":          `<title>A</title><body><a href="/b?x=1#y">b</a>`,
+		"/b?x=1":      `<title>B</title><body>`,
+		"/old":        "->/a",
+		"/orphan":     `<title>Orphan</title>`,
+		"/hidden":     `<title>Hidden</title><meta name=robots content=noindex>`,
+		"/robots.txt": "User-agent: *\nDisallow: /barred\nSitemap: HOME/map.xml\n",
+		"/map.xml":    `<sitemapindex><sitemap><loc>HOME/one.xml</loc></sitemap></sitemapindex>`,
+		"/one.xml":    `<urlset><url><loc>HOME/</loc></url><url><loc>HOME/orphan</loc></url><url><loc>HOME/hidden</loc></url><url><loc>HOME/old</loc></url><url><loc>HOME/nothing</loc></url><url><loc>https://other.example/</loc></url></urlset>`,
+		"/barred":     `<title>Barred</title>`,
+	})
+	s := look(t, options(at))
+	assert.Equal(t, 0, pageAt(t, s, "/").Depth)
+	assert.Equal(t, 2, pageAt(t, s, "/b?x=1").Depth)
+	assert.Equal(t, -1, pageAt(t, s, "/orphan").Depth)
+	assert.False(t, pageAt(t, s, "/orphan").Linked)
+	assert.True(t, pageAt(t, s, "/orphan").InSitemap)
+	assert.Len(t, s.Pages, 5, "what is redirected, gone or on another host is no page")
+
+	links := map[string]facts.Link{}
+	for _, link := range s.Links {
+		links[strings.TrimPrefix(link.Address, at)] = link
+	}
+	assert.Equal(t, 404, links["/gone"].Status)
+	assert.Equal(t, at+"/", links["/gone"].From)
+	assert.Equal(t, 1, links["/old"].Steps)
+	assert.Len(t, links, 2)
+
+	assert.True(t, fact(t, s, "sitemap.valid").Bool())
+	assert.EqualValues(t, 6, fact(t, s, "sitemap.addresses").Number())
+	assert.Equal(t, []string{at + "/hidden (noindex)", at + "/old (redirects)", at + "/nothing (answers 404)", "https://other.example/ (another host or scheme)"}, fact(t, s, "sitemap.wrong").List())
+	assert.Equal(t, []string{"/a", "/b?x=1"}, fact(t, s, "sitemap.missing").List())
+	assert.Equal(t, []string{"/orphan", "/hidden"}, fact(t, s, "sitemap.orphans").List())
+	assert.Equal(t, []string{at + "/map.xml"}, fact(t, s, "robots.sitemaps").List())
+	assert.Equal(t, []string{"A"}, fact(t, s, "home.linked_titles").List())
+	assert.Contains(t, fact(t, s, "hosts").List(), "elsewhere.example")
+}
+
+func TestPagesAreComparedWithEachOther(t *testing.T) {
+	same := "<title>Same</title><meta name=description content=shared><body>" + words
+	at := serveSmall(t, small{
+		"/":  `<title>Home</title><body><a href=/a>a</a><a href=/b>b</a><a href=/c>c</a><a href=/d>d</a>`,
+		"/a": same, "/b": same,
+		"/c": `<title>Same</title><link rel=canonical href="HOME/a"><body>` + words,
+		"/d": `<title>D</title><link rel=canonical href="HOME/missing"><body>d`,
+	})
+	s := look(t, options(at))
+	assert.Equal(t, 1, pageAt(t, s, "/a").TitleShared, "what leads to another canonical address does not count")
+	assert.Equal(t, 1, pageAt(t, s, "/b").DescShared)
+	assert.Equal(t, at+"/b", pageAt(t, s, "/a").Twin)
+	assert.Equal(t, "answers", pageAt(t, s, "/c").CanonicalWorks)
+	assert.False(t, pageAt(t, s, "/c").Indexable)
+	assert.Equal(t, "answers 404", pageAt(t, s, "/d").CanonicalWorks)
+	assert.EqualValues(t, 0, fact(t, s, "count.described").Number())
+}
+
+func TestWhatIsOnlyAskedOfOnesOwnSite(t *testing.T) {
+	pages := small{
+		"/":            `<title>Home</title><body><a href="/a/">a</a>`,
+		"/a/":          `<title>A</title><body>a`,
+		"/a":           "->/a/",
+		"/door":        "->/door/",
+		"/door/":       `<form><input type=password></form>`,
+		"/robots.txt":  "User-agent: *\nDisallow: /backup.sql\nDisallow: /quiet\n\nUser-agent: weltaxis\nAllow: /\n",
+		"/backup.sql":  "everything",
+		"/moved":       "->/a/",
+		"/for-a-while": "~>/a/",
+	}
+	at := serveSmall(t, pages)
+	stranger := look(t, options(at))
+	for _, name := range []string{"not_found.status", "login.password", "robots.private"} {
+		_, known := stranger.Effective("live." + name)
+		assert.False(t, known, name)
+		assert.NotEmpty(t, stranger.Why("live."+name))
+	}
+	assert.False(t, stranger.Partial(), "what a guest does not do is no failure")
+
+	o := options(at)
+	o.Own, o.LoginPath = true, "/door"
+	o.Previous = []string{at + "/a/", at + "/moved", at + "/for-a-while", at + "/lost", "https://other.example/"}
+	s := look(t, o)
+	assert.EqualValues(t, 404, fact(t, s, "not_found.status").Number())
+	assert.True(t, fact(t, s, "not_found.own").Bool())
+	assert.True(t, fact(t, s, "login.password").Bool())
+	assert.Equal(t, []string{"/backup.sql"}, fact(t, s, "robots.private").List())
+	assert.Equal(t, []string{"/for-a-while", "/lost"}, fact(t, s, "lost").List(), "a redirect that is not permanent does not lead on for ever")
+	require.Len(t, s.Spellings, 1)
+	assert.Equal(t, facts.Spelling{Address: at + "/a", Status: 301, Final: at + "/a/", Steps: 1, Permanent: true, Preferred: true, Kind: "slash"}, s.Spellings[0])
+}
+
+func TestRobotsThatFailForbidAll(t *testing.T) {
+	at := serveSmall(t, small{"/": `<title>Home</title>`, "/robots.txt": "503"})
+	s := look(t, options(at))
+	assert.EqualValues(t, 503, fact(t, s, "robots.status").Number())
+	assert.False(t, fact(t, s, "home.indexable").Bool())
+	assert.Contains(t, fact(t, s, "home.robots").Text(), "robots.txt keeps engines out")
+}
+
+func TestAPassingTroubleIsNone(t *testing.T) {
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		switch r.URL.Path {
+		case "/":
+			fmt.Fprint(w, `<title>Home</title><body><a href=/once>x</a><a href=/always>y</a>`)
+		case "/once":
+			if asked.Add(1) == 1 {
+				w.WriteHeader(502)
+			}
+			fmt.Fprint(w, "<title>Once</title>")
+		case "/always":
+			w.WriteHeader(500)
+		default:
+			w.WriteHeader(404)
+		}
+	}))
+	t.Cleanup(server.Close)
+	s := look(t, options(server.URL))
+	assert.Equal(t, "Once", pageAt(t, s, "/once").Title)
+	require.Len(t, s.Links, 1)
+	assert.Equal(t, 500, s.Links[0].Status)
+}
+
+func TestALockedSiteIsOpenedWithItsName(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if name, password, ok := r.BasicAuth(); !ok || name != "staff" || password != "open:sesame" {
+			w.WriteHeader(401)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprint(w, "<title>Inside</title>")
+	}))
+	t.Cleanup(server.Close)
+	o := options(server.URL)
+	o.User = "staff:open:sesame"
+	s := look(t, o)
+	assert.Equal(t, "Inside", fact(t, s, "home.title").Text())
+	assert.NotContains(t, fmt.Sprint(s.Readings, s.Gaps), "sesame")
+}
+
+func TestASiteThatLeadsElsewhereIsNotFollowed(t *testing.T) {
+	at := serveSmall(t, small{"/": "~>https://other.example/"})
+	s := look(t, options(at))
+	assert.Nil(t, s.Pages)
+	assert.Contains(t, gapsOf(s), "it redirects to https://other.example/, another site")
+	s = look(t, options("http://127.0.0.1:1/"))
+	assert.Contains(t, gapsOf(s), "connection refused")
+	s = look(t, options("nonsense"))
+	assert.Contains(t, gapsOf(s), "it is no address")
+}
+
+func TestAddressesAreWrittenAlike(t *testing.T) {
+	for in, want := range map[string]string{
+		"HTTP://A.Example:80#x": "http://a.example/", "https://a.example:443/x/?y#z": "https://a.example/x/?y", "https://a.example:8443/X": "https://a.example:8443/X",
+	} {
+		assert.Equal(t, want, normal(address(t, in)).String())
+	}
+}
