@@ -64,6 +64,18 @@ func TestAlignmentIsWeighed(t *testing.T) {
 	assert.False(t, ok)
 }
 
+func TestADeclarationIsNotMissedWhereItsEffectWasSeen(t *testing.T) {
+	b, err := baseline.Load()
+	require.NoError(t, err)
+	require.NoError(t, b.Compile("visibility.index-live", "visibility.index-declared"))
+	s := snapshotOf(facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, "live")})
+	s.Add(facts.Reading{Source: facts.Live, Name: "home.indexable", Value: facts.BoolOf(true)})
+	r := Judge(b, s, Options{})
+	assert.Len(t, r.NotJudged, 1, "it is still told")
+	assert.Empty(t, r.Unjudged())
+	assert.Equal(t, 1.0, *r.Judged)
+}
+
 func TestDeviationsComeInTheOrderOfWork(t *testing.T) {
 	r := Judge(rulesOf(t), snapshotOf(said("site.title", "B"), said("site.tagline", "B"), said("meta.rights", "B")), Options{})
 	var order []string

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"weltaxis/internal/baseline"
@@ -124,7 +125,7 @@ func (r *Result) measure() {
 			deviating = append(deviating, e.First().Rule)
 		}
 	}
-	for _, n := range r.NotJudged {
+	for _, n := range r.Unjudged() {
 		if !slices.Contains(deviating, n.Rule) {
 			unseen = append(unseen, n.Rule)
 		}
@@ -134,6 +135,20 @@ func (r *Result) measure() {
 	}
 	held, judged := weigh(r.Held), weigh(r.Held)+weigh(deviating)
 	r.Alignment, r.Judged = share(held, judged), share(judged, judged+weigh(unseen))
+}
+
+// Unjudged lists the rules that were not judged and whose question was not answered from another side either: a
+// declaration nobody could read is not missed where its effect was seen.
+func (r *Result) Unjudged() []baseline.NotJudged {
+	var answered []string
+	for _, rule := range r.Rules.Rules {
+		if verdict := r.of(rule.ID); verdict == Holds || verdict == Deviates {
+			answered = append(answered, rule.Covers...)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(r.NotJudged), func(n baseline.NotJudged) bool {
+		return strings.HasSuffix(n.Rule, "-declared") && slices.Contains(answered, n.Rule)
+	})
 }
 
 func share(part, whole float64) *float64 {

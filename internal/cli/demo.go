@@ -24,7 +24,8 @@ func (p *program) demoCommand() *cobra.Command {
 		Use:   "demo",
 		Short: "Writes a demo site, serves and audits it, and says what to try next",
 		Long: `Writes the demo, an invented theatre's site and its well-kept twin, into a folder, serves them on loopback,
-audits the first, stops, and says what to try next. Nothing outside that folder is touched, and nothing is written over what the demo did not write.`,
+audits the first, stops, and says what to try next. Nothing outside that folder is touched, and nothing is written
+over what the demo did not write.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			dir, err := demoFolder(into)

@@ -8,7 +8,7 @@ import (
 )
 
 func (p *program) settingsCommand() *cobra.Command {
-	return p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is expected, and the verdict",
+	return p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
 		func(r *audit.Result) []form {
 			side := r.SideBySide(len(p.only) > 0)
 			return []form{p.text(func(page render.Page) { render.Settings(page, r, side) }), jsonForm(side)}

@@ -256,6 +256,9 @@ func (v *view) feed(w http.ResponseWriter) {
 	fmt.Fprint(w, "</channel></rss>\n")
 }
 
+// uncached is how long it takes to make a page anew, besides making it.
+const uncached = 3 * time.Millisecond
+
 // cachedPage answers out of the page cache where the settings and the page allow it. A page that is made anew
 // takes a moment, as pages do.
 func (v *view) cachedPage(w http.ResponseWriter) {
@@ -270,6 +273,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 			return
 		}
 	}
+	time.Sleep(uncached)
 	status, header, body := v.page()
 	if status == http.StatusOK && v.yes("cache") && header.Get("Cache-Control") == "" {
 		minutes, _ := strconv.Atoi(v.options["cache_minutes"])

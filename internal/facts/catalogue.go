@@ -158,6 +158,7 @@ var catalogue = []Entry{
 	{"live.home.years", List, nil, "years in that line"},
 	{"live.home.linked_titles", List, nil, "titles of the pages that the home page links to"},
 	{"live.home.hit", Bool, nil, "a cache answered for the home page"},
+	{"live.home.headers", List, nil, "headers of the home page's answer; of cookies only the names"},
 	{"live.home.feeds", List, nil, "feeds announced on the home page"},
 	{"live.icon.answers", Bool, nil, "an icon answers"},
 	{"live.icon.is", String, nil, "what its bytes are"},

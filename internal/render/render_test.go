@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 )
 
@@ -47,7 +48,7 @@ func sample() *audit.Result {
 	}
 	none := facts.Proposal{Kind: facts.KindSteps, Risk: facts.Safe, Steps: []string{"mend it"}}
 	r := &audit.Result{Site: "A \x1b[2J", Stage: "live", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Counts: map[string]int{facts.High: 1},
-		Snapshot: &facts.Snapshot{}, Sources: []facts.Asked{{Source: facts.Settings, Where: "./site"}}}
+		Snapshot: &facts.Snapshot{}, Rules: &baseline.Baseline{}, Sources: []facts.Asked{{Source: facts.Settings, Where: "./site"}}}
 	r.Deviations = append(r.Deviations, facts.Deviation{Rule: "titles.site-own", Area: "titles", Severity: facts.High, Subject: "site", Says: "It says “\x07”.", Expected: "e",
 		Readings: []facts.Reading{reading(facts.Settings, "site.title", strings.Repeat("long ", 60), "a.php"), reading(facts.Settings, "site.title", "", "b.php")}, Fix: none})
 	for i := range 6 {

@@ -255,12 +255,12 @@ func shellQuote(path string) string {
 
 // unseen lists what was not judged and what could not be seen.
 func (p Page) unseen(r *audit.Result) {
-	if len(r.NotJudged)+len(r.Broken) > 0 {
+	if len(r.Unjudged())+len(r.Broken) > 0 {
 		fmt.Fprintln(p)
 		p.line("not judged")
 		for _, because := range reasons(r) {
 			var rules []string
-			for _, n := range r.NotJudged {
+			for _, n := range r.Unjudged() {
 				if n.Because == because {
 					rules = append(rules, n.Rule)
 				}
@@ -297,7 +297,7 @@ func (p Page) unseen(r *audit.Result) {
 // reasons lists why rules were not judged, each reason once.
 func reasons(r *audit.Result) []string {
 	var list []string
-	for _, n := range r.NotJudged {
+	for _, n := range r.Unjudged() {
 		if !slices.Contains(list, n.Because) {
 			list = append(list, n.Because)
 		}
@@ -341,7 +341,7 @@ func sums(r *audit.Result) string {
 	for _, extra := range []struct {
 		n    int
 		says string
-	}{{len(r.Covered), "settled with others"}, {accepted, "accepted"}, {len(r.NotApplicable), "not applicable"}, {len(r.NotJudged) + len(r.Broken), "not judged"}} {
+	}{{len(r.Covered), "settled with others"}, {accepted, "accepted"}, {len(r.NotApplicable), "not applicable"}, {len(r.Unjudged()) + len(r.Broken), "not judged"}} {
 		if extra.n > 0 {
 			rest = append(rest, fmt.Sprintf("%d %s", extra.n, extra.says))
 		}

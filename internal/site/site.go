@@ -54,6 +54,7 @@ type Live struct {
 	Seconds     *int              `yaml:"seconds"`
 	Rate        *int              `yaml:"rate"` // requests a second; 0 for as many as answers allow
 	Concurrency *int              `yaml:"concurrency"`
+	List        []string          `yaml:"list"` // further paths or addresses to look at
 	Pos         strict.Pos
 }
 

@@ -188,6 +188,11 @@ func (v *visit) variants(preferred *url.URL) []variant {
 	if !v.Own {
 		return list
 	}
+	for _, index := range []string{"/index.html", "/index.php"} {
+		other := *v.home
+		other.Path = index
+		list = append(list, variant{&other, v.home, "index"})
+	}
 	for _, p := range v.real() {
 		u, err := url.Parse(p.page.Address)
 		if err != nil || p.page.Kind != "content" || u.RawQuery != "" || u.Path == "/" {

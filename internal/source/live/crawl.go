@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -44,6 +45,13 @@ func (v *visit) crawl(ctx context.Context, first chain) {
 		if p, fresh := v.enter(seed, ""); p != nil {
 			p.seed = p.seed || fresh
 			p.page.InSitemap = true
+		}
+	}
+	for _, wanted := range v.List {
+		if u, err := v.home.Parse(wanted); err == nil && v.inside(u) {
+			if p, fresh := v.enter(normal(u).String(), ""); p != nil {
+				p.seed = p.seed || fresh
+			}
 		}
 	}
 	next := v.enterAll(links, home)
@@ -199,6 +207,9 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 		return nil
 	}
 	p.page.Status = answer.status
+	if address == v.home.String() {
+		v.addList("home.headers", headerLines(answer.header), address)
+	}
 	if answer.cut {
 		v.into.AddGap(gap(address, errTooLong))
 	}
@@ -243,4 +254,23 @@ func (v *visit) tellUnfetched(ctx context.Context) {
 		v.into.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped,
 			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
 	}
+}
+
+// maxHeaderLines is how many headers are kept.
+const maxHeaderLines = 60
+
+// headerLines are headers as text, sorted. What a cookie holds may be somebody's session, so only names are kept.
+func headerLines(header http.Header) []string {
+	var lines []string
+	for _, name := range slices.Sorted(maps.Keys(header)) {
+		for _, value := range header[name] {
+			if name == "Set-Cookie" {
+				value, _, _ = strings.Cut(value, "=")
+			}
+			if len(lines) < maxHeaderLines {
+				lines = append(lines, facts.Shorten(name+": "+value, 300))
+			}
+		}
+	}
+	return lines
 }

@@ -33,6 +33,7 @@ type Options struct {
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
+	List         []string // further paths or addresses of the site to look at
 	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
 	Previous     []string // addresses that answered at an earlier time
 

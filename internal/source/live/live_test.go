@@ -74,19 +74,23 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 		"/b?x=1":      `<title>B</title><body>`,
 		"/old":        "->/a",
 		"/orphan":     `<title>Orphan</title>`,
+		"/listed":     `<title>Listed</title><meta name=robots content=noindex>`,
 		"/hidden":     `<title>Hidden</title><meta name=robots content=noindex>`,
 		"/robots.txt": "User-agent: *\nDisallow: /barred\nSitemap: HOME/map.xml\n",
 		"/map.xml":    `<sitemapindex><sitemap><loc>HOME/one.xml</loc></sitemap></sitemapindex>`,
 		"/one.xml":    `<urlset><url><loc>HOME/</loc></url><url><loc>HOME/orphan</loc></url><url><loc>HOME/hidden</loc></url><url><loc>HOME/old</loc></url><url><loc>HOME/nothing</loc></url><url><loc>https://other.example/</loc></url></urlset>`,
 		"/barred":     `<title>Barred</title>`,
 	})
-	s := look(t, options(at))
+	o := options(at)
+	o.List = []string{"/listed", "https://other.example/"}
+	s := look(t, o)
+	assert.Equal(t, "Listed", pageAt(t, s, "/listed").Title)
 	assert.Equal(t, 0, pageAt(t, s, "/").Depth)
 	assert.Equal(t, 2, pageAt(t, s, "/b?x=1").Depth)
 	assert.Equal(t, -1, pageAt(t, s, "/orphan").Depth)
 	assert.False(t, pageAt(t, s, "/orphan").Linked)
 	assert.True(t, pageAt(t, s, "/orphan").InSitemap)
-	assert.Len(t, s.Pages, 5, "what is redirected, gone or on another host is no page")
+	assert.Len(t, s.Pages, 6, "what is redirected, gone or on another host is no page")
 
 	links := map[string]facts.Link{}
 	for _, link := range s.Links {
@@ -105,6 +109,8 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	assert.Equal(t, []string{at + "/map.xml"}, fact(t, s, "robots.sitemaps").List())
 	assert.Equal(t, []string{"A"}, fact(t, s, "home.linked_titles").List())
 	assert.Contains(t, fact(t, s, "hosts").List(), "elsewhere.example")
+	assert.Contains(t, fact(t, s, "home.headers").List(), "Content-Type: text/html; charset=utf-8")
+	assert.Equal(t, []string{"A: b", "Set-Cookie: session"}, headerLines(http.Header{"Set-Cookie": {"session=marked; Secure"}, "A": {"b"}}))
 }
 
 func TestPagesAreComparedWithEachOther(t *testing.T) {
@@ -155,8 +161,12 @@ func TestWhatIsOnlyAskedOfOnesOwnSite(t *testing.T) {
 	assert.True(t, fact(t, s, "login.password").Bool())
 	assert.Equal(t, []string{"/backup.sql"}, fact(t, s, "robots.private").List())
 	assert.Equal(t, []string{"/for-a-while", "/lost"}, fact(t, s, "lost").List(), "a redirect that is not permanent does not lead on for ever")
-	require.Len(t, s.Spellings, 1)
-	assert.Equal(t, facts.Spelling{Address: at + "/a", Status: 301, Final: at + "/a/", Steps: 1, Permanent: true, Preferred: true, Kind: "slash"}, s.Spellings[0])
+	kinds := map[string]facts.Spelling{}
+	for _, spelling := range s.Spellings {
+		kinds[spelling.Kind] = spelling
+	}
+	assert.Equal(t, 404, kinds["index"].Status)
+	assert.Equal(t, facts.Spelling{Address: at + "/a", Status: 301, Final: at + "/a/", Steps: 1, Permanent: true, Preferred: true, Kind: "slash"}, kinds["slash"])
 }
 
 func TestRobotsThatFailForbidAll(t *testing.T) {
