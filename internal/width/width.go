@@ -4,7 +4,10 @@
 // program.
 package width
 
-import "unicode"
+import (
+	"unicode"
+	"unicode/utf8"
+)
 
 // The sizes, in pixels, in which titles and descriptions are commonly set in results on a wide screen.
 const (
@@ -46,15 +49,16 @@ func Cut(text string, size, limit int) string {
 	}
 	room := limit - Pixels(" …", size)
 	end, space, units := 0, 0, 0
-	for i, r := range text {
+	for end < len(text) {
+		r, length := utf8.DecodeRuneInString(text[end:])
 		units += advance(r)
 		if units*size > room*unitsPerEm {
 			break
 		}
 		if unicode.IsSpace(r) {
-			space = i
+			space = end
 		}
-		end = i + len(string(r))
+		end += length
 	}
 	if space > end/2 {
 		end = space
