@@ -21,7 +21,7 @@ func Pages(p Page, r *audit.Result, rows []audit.PageRow) {
 	var cells [][]string
 	for _, row := range rows {
 		cells = append(cells, []string{Safe(facts.Shorten(row.Path, 60)), Safe(facts.Shorten(row.Title, 80)), fmt.Sprintf("%d/%d", len([]rune(row.Title)), len([]rune(row.Description))),
-			Safe(shortRobots(row.Page)), strings.Join(withoutArea(row.Deviates), ", ")})
+			Safe(shortRobots(row.Page)), strings.Join(row.Deviates, ", ")})
 	}
 	p.table([]string{"address", "title", "chars", "search engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
 		if column == 4 {
@@ -41,16 +41,6 @@ func shortRobots(page *facts.Page) string {
 		return fmt.Sprintf("answers %d", page.Status)
 	}
 	return text
-}
-
-// withoutArea leaves the areas out of rules, where the column would be too wide.
-func withoutArea(rules []string) []string {
-	var short []string
-	for _, rule := range rules {
-		_, name, _ := strings.Cut(rule, ".")
-		short = append(short, name)
-	}
-	return short
 }
 
 func (p Page) shared(title string, groups [][]audit.PageRow, text func(*facts.Page) string) {
