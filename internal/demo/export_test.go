@@ -3,11 +3,9 @@ package demo
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"net"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -18,6 +16,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/servertest"
 	"weltaxis/internal/site"
 )
 
@@ -64,37 +63,9 @@ func export(t *testing.T, into, address string) {
 // TestAStaticExportBehindNginx looks at the twin's pages as a real web server gives them: with its own headers,
 // compression, redirects and not-found page.
 func TestAStaticExportBehindNginx(t *testing.T) {
-	nginx, err := exec.LookPath("nginx")
-	if err != nil {
-		t.Skip("nginx is not installed; scripts/test installs it")
-	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	at := listener.Addr().String()
-	require.NoError(t, listener.Close())
-	root, own := t.TempDir(), t.TempDir()
-	require.NoError(t, os.Chmod(root, 0o755))
+	at, root := servertest.FreeAddress(t), t.TempDir()
 	export(t, root, "http://"+at)
-	user := ""
-	if os.Getuid() == 0 {
-		user = "user root;"
-	}
-	config := fmt.Sprintf(`%s daemon off; pid %[2]s/pid; worker_processes 1; events {}
-http { access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
-types { text/html html; text/css css; image/png png; text/plain txt; application/xml xml; } charset utf-8; gzip on; gzip_min_length 200;
-server { listen %[3]s; root %[4]s; index index.html; } }`, user, own, at, root)
-	require.NoError(t, os.WriteFile(filepath.Join(own, "nginx.conf"), []byte(config), 0o600))
-	command := exec.Command(nginx, "-p", own, "-c", filepath.Join(own, "nginx.conf"), "-e", filepath.Join(own, "error.log"))
-	require.NoError(t, command.Start())
-	defer func() { _ = command.Process.Signal(os.Interrupt); _ = command.Wait() }()
-	require.Eventually(t, func() bool {
-		connection, err := net.Dial("tcp", at)
-		if err == nil {
-			connection.Close()
-		}
-		return err == nil
-	}, 5*time.Second, 20*time.Millisecond)
-
+	servertest.Nginx(t, at, root)
 	bare, err := site.Bare("http://" + at)
 	require.NoError(t, err)
 	r, err := audit.Run(t.Context(), bare, time.Now(), audit.Options{Tool: "test"})

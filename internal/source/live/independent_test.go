@@ -3,11 +3,9 @@ package live
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -17,43 +15,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-// nginxOf starts nginx on loopback with a private folder of its own, serving a folder of files, and gives its
-// address.
-func nginxOf(t *testing.T, root string) string {
-	t.Helper()
-	nginx, err := exec.LookPath("nginx")
-	if err != nil {
-		t.Skip("nginx is not installed; scripts/test installs it")
-	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := listener.Addr().String()
-	require.NoError(t, listener.Close())
-	dir := t.TempDir()
-	user := ""
-	if os.Getuid() == 0 {
-		user = "user root;"
-	}
-	config := fmt.Sprintf(`%s daemon off; pid %[2]s/pid; error_log %[2]s/error.log; worker_processes 1; events {}
-http { access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
-types { text/html html; text/css css; image/png png; } default_type application/octet-stream; gzip on; gzip_types text/css;
-server { listen %[3]s; root %[4]s; index index.html; } }`, user, dir, address, root)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(config), 0o600))
-	command := exec.Command(nginx, "-p", dir, "-c", filepath.Join(dir, "nginx.conf"), "-e", filepath.Join(dir, "error.log"))
-	require.NoError(t, command.Start())
-	t.Cleanup(func() { _ = command.Process.Signal(os.Interrupt); _ = command.Wait() })
-	for range 100 {
-		if connection, err := net.Dial("tcp", address); err == nil {
-			connection.Close()
-			return "http://" + address
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	t.Fatal("nginx does not listen")
-	return ""
-}
+	"weltaxis/internal/servertest"
+)
 
 // manual is a few hundred pages of markup that nobody here wrote (Debian's postgresql-doc-15).
 const manual = "/usr/share/doc/postgresql-doc-15/html"
@@ -91,7 +55,9 @@ func TestThePageTableAgreesWithABrowser(t *testing.T) {
 	if _, err := exec.LookPath("chromium"); err != nil {
 		t.Skip("chromium is not installed; scripts/test installs it")
 	}
-	home := nginxOf(t, manual)
+	listening := servertest.FreeAddress(t)
+	servertest.Nginx(t, listening, manual)
+	home := "http://" + listening
 	o := options(home)
 	o.MaxPages, o.patience = 300, 20*time.Second
 	s := look(t, o)

@@ -1,0 +1,54 @@
+// Package servertest starts real servers for tests: on loopback, with private folders, and gone with the test.
+//
+// Only tests import it, and it imports nothing of this program.
+package servertest
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// FreeAddress is a loopback address with a port nobody listens on.
+func FreeAddress(t *testing.T) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, listener.Close())
+	return listener.Addr().String()
+}
+
+// Nginx serves a folder of files with nginx at an address. Where nginx is not installed the test is skipped.
+func Nginx(t *testing.T, address, root string) {
+	t.Helper()
+	nginx, err := exec.LookPath("nginx")
+	if err != nil {
+		t.Skip("nginx is not installed; scripts/test installs it")
+	}
+	dir, user := t.TempDir(), ""
+	if os.Getuid() == 0 {
+		user = "user root;" // the test's folders are its own
+	}
+	config := fmt.Sprintf(`%[1]s daemon off; pid %[2]s/pid; worker_processes 1; events {}
+http { access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
+types { text/html html; text/css css; image/png png; text/plain txt; application/xml xml; } charset utf-8; gzip on; gzip_min_length 200;
+server { listen %[3]s; root %[4]s; index index.html; } }`, user, dir, address, root)
+	file := filepath.Join(dir, "nginx.conf")
+	require.NoError(t, os.WriteFile(file, []byte(config), 0o600))
+	command := exec.Command(nginx, "-p", dir, "-c", file, "-e", filepath.Join(dir, "error.log"))
+	require.NoError(t, command.Start())
+	t.Cleanup(func() { _ = command.Process.Signal(os.Interrupt); _ = command.Wait() })
+	require.Eventually(t, func() bool {
+		connection, err := net.Dial("tcp", address)
+		if err == nil {
+			connection.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 20*time.Millisecond, "nginx does not listen")
+}
