@@ -41,6 +41,8 @@ type Options struct {
 	Offline   bool     // no request leaves
 	// IgnoreRobots fetches what robots.txt asks robots not to.
 	IgnoreRobots bool
+	// Pages are the only pages to look at, besides the home page; nil for all.
+	Pages []string
 	// Previous is an earlier snapshot of the site, nil when there is none.
 	Previous *facts.Snapshot
 	// Connect replaces the live source's map of names to addresses.
@@ -192,6 +194,9 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
 		IgnoreRobots: options.IgnoreRobots}
+	if options.Pages != nil {
+		look.List, look.MaxPages, look.MaxDepth = options.Pages, len(options.Pages)+1, 0
+	}
 	if options.Connect != nil {
 		look.Connect = options.Connect
 	}

@@ -84,6 +84,7 @@ type program struct {
 	offline   bool
 	ignore    bool // robots.txt
 	previous  string
+	pages     []string // the only ones to look at
 	log       string
 }
 
@@ -201,7 +202,7 @@ func (p *program) prepare() error {
 }
 
 func (p *program) options() audit.Options {
-	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore}
+	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore, Pages: p.pages}
 }
 
 // siteArgument is the site a command is about: its argument, or --site, or the folder one is in.

@@ -10,7 +10,6 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
 )
 
@@ -32,13 +31,14 @@ card when somebody shares it. PAGE is its path or address; default: the home pag
 estimate from the letters of a common sans-serif face.`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
-			result, err := p.audit(c.Context(), args[:min(len(args), 1)])
-			if err != nil {
-				return err
-			}
 			wanted := "/"
 			if len(args) == 2 {
 				wanted = args[1]
+			}
+			p.pages = []string{wanted}
+			result, err := p.audit(c.Context(), args[:min(len(args), 1)])
+			if err != nil {
+				return err
 			}
 			page, err := pageOf(result, wanted)
 			if err != nil {
@@ -61,9 +61,5 @@ func pageOf(r *audit.Result, wanted string) (facts.Page, error) {
 	if len(r.Snapshot.Pages) == 0 {
 		return facts.Page{}, fmt.Errorf("no page was seen: %s", r.Snapshot.Why("live.pages"))
 	}
-	var paths []string
-	for _, page := range r.Snapshot.Pages {
-		paths = append(paths, page.Path)
-	}
-	return facts.Page{}, fmt.Errorf("there is no page %s among the %d that were seen%s; weltaxis pages lists them", wanted, len(paths), nearest.Hint(wanted, paths))
+	return facts.Page{}, fmt.Errorf("there is no page at %s that answers; weltaxis pages lists those that do", wanted)
 }

@@ -40,18 +40,18 @@ func (v *visit) crawl(ctx context.Context, first chain) {
 	v.order = []string{home}
 	links := v.take(home, 0, first, nil)
 	v.pages[home].page.Linked = true
-	seeds := v.readSitemaps(ctx)
-	for _, seed := range seeds {
-		if p, fresh := v.enter(seed, ""); p != nil {
-			p.seed = p.seed || fresh
-			p.page.InSitemap = true
-		}
-	}
 	for _, wanted := range v.List {
 		if u, err := v.home.Parse(wanted); err == nil && v.inside(u) {
 			if p, fresh := v.enter(normal(u).String(), ""); p != nil {
 				p.seed = p.seed || fresh
 			}
+		}
+	}
+	seeds := v.readSitemaps(ctx)
+	for _, seed := range seeds {
+		if p, fresh := v.enter(seed, ""); p != nil {
+			p.seed = p.seed || fresh
+			p.page.InSitemap = true
 		}
 	}
 	next := v.enterAll(links, home)
