@@ -254,6 +254,15 @@ func deviating(r *audit.Result) []string {
 	return rules
 }
 
+// seenFrom tells whether a rule asks one source only, besides the intent.
+func seenFrom(r *audit.Result, id, source string) bool {
+	rule, _ := r.Rules.Rule(id)
+	return !slices.ContainsFunc(rule.Mentions(), func(name string) bool {
+		from := facts.SourceOf(name)
+		return from != source && from != facts.Intent && name != "taken"
+	})
+}
+
 // noticing lists the rules that deviate, counted or under another.
 func noticing(r *audit.Result) []string {
 	rules := deviating(r)
@@ -276,6 +285,14 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			all := auditAfter(t, b, f.previous)
 			assert.Equal(t, []string{counts}, deviating(all))
 			assert.Contains(t, noticing(all), rule)
+			// The login form's place, and that addresses should be rewritten, only the settings tell.
+			told := rule == "identity.login-form" || rule == "permalinks.rewriting"
+			if seenFrom(all, rule, facts.Live) && !told {
+				assert.Contains(t, noticing(auditAfter(t, b, f.previous, facts.Live)), rule, "from outside alone")
+			}
+			if seenFrom(all, rule, facts.Settings) {
+				assert.Contains(t, noticing(auditOf(t, b, facts.Settings)), rule, "from the settings alone")
+			}
 			if f.declared != "" {
 				assert.Equal(t, []string{f.declared}, deviating(auditOf(t, b, facts.Settings)), "from the settings alone")
 				assert.Equal(t, []string{rule}, deviating(auditOf(t, b, facts.Live)), "from outside alone")
