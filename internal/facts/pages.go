@@ -97,9 +97,11 @@ type Page struct {
 	Alternates     []string `json:"alternates"`      // language and address, such as "de https://..."
 	Feeds          []string `json:"feeds"`           // announced in the head
 	Icons          []string `json:"icons"`
-	Password       bool     `json:"password"` // a form with a password, user name or passkey control
-	Entries        int      `json:"entries"`  // articles on a listing
-	Years          []string `json:"years"`    // in the copyright line
+	Password       bool     `json:"password"`    // a form with a password, user name or passkey control
+	Forms          int      `json:"forms"`       // that send something
+	RobotCheck     bool     `json:"robot_check"` // something on the page asks whether one is a robot
+	Entries        int      `json:"entries"`     // articles on a listing
+	Years          []string `json:"years"`       // in the copyright line
 	Copyright      bool     `json:"copyright"`
 	Breadcrumbs    bool     `json:"breadcrumbs"`
 	Analytics      int      `json:"analytics"` // times that the analytics token stands in it
@@ -162,6 +164,8 @@ var pageColumns = []column[Page]{
 	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }),
 	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }),
+	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
+	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }),
 	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }),
 	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }),
 	yes("copyright", "there is a copyright line", func(p *Page) bool { return p.Copyright }),

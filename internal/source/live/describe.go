@@ -36,6 +36,7 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Password, page.Entries, page.Years, page.Copyright = d.password, d.articles, distinct(d.years), d.copyright
 	page.Breadcrumbs = d.breadcrumbs || contains(page.Structured, "BreadcrumbList")
 	page.Analytics = d.analytics
+	page.Forms, page.RobotCheck = d.forms, d.robotCheck
 	page.Hit, page.CacheSays = cacheHit(answer.header)
 	page.Kind = v.kindOf(u, d)
 	if u.Scheme == "https" {

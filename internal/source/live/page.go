@@ -36,7 +36,8 @@ type document struct {
 	assets                   []string // styles and scripts
 	loads                    []string // everything the page loads or posts to, but pictures and media
 	media                    []string
-	password                 bool
+	password, robotCheck     bool
+	forms                    int
 	articles                 int
 	years                    []string
 	copyright                bool
@@ -192,10 +193,15 @@ func (a *analyser) start(name []byte) {
 	case "iframe", "embed", "object":
 		attributes := a.read()
 		a.add(&a.loads, attributes["src"]+attributes["data"])
+		a.checksRobots(attributes)
 	case "video", "audio", "source", "track":
 		a.add(&a.media, a.read()["src"])
 	case "form":
-		a.add(&a.loads, a.read()["action"])
+		attributes := a.read()
+		a.add(&a.loads, attributes["action"])
+		if strings.EqualFold(attributes["method"], "post") {
+			a.forms++
+		}
 	case "input":
 		a.input(a.read())
 	}
@@ -307,6 +313,7 @@ func (a *analyser) alternate(attributes map[string]string) {
 
 func (a *analyser) script(attributes map[string]string) {
 	a.raw, a.rawType = "script", strings.ToLower(attributes["type"])
+	a.checksRobots(attributes)
 	if src := attributes["src"]; src != "" {
 		a.add(&a.assets, src)
 		a.add(&a.loads, src)
@@ -325,7 +332,17 @@ func (a *analyser) image(attributes map[string]string) {
 	}
 }
 
+// robotChecks are words by which what asks whether one is a robot gives itself away.
+var robotChecks = []string{"captcha", "robot-check", "human-check", "not-a-robot"}
+
+// checksRobots looks for such words in what names an element.
+func (a *analyser) checksRobots(attributes map[string]string) {
+	names := strings.ToLower(attributes["name"] + " " + attributes["class"] + " " + attributes["id"] + " " + attributes["src"])
+	a.robotCheck = a.robotCheck || slices.ContainsFunc(robotChecks, func(word string) bool { return strings.Contains(names, word) })
+}
+
 func (a *analyser) input(attributes map[string]string) {
+	a.checksRobots(attributes)
 	hints := strings.ToLower(attributes["autocomplete"])
 	if strings.EqualFold(attributes["type"], "password") || strings.Contains(hints, "username") || strings.Contains(hints, "webauthn") {
 		a.password = true

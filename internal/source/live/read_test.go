@@ -58,6 +58,9 @@ func TestAnalyse(t *testing.T) {
 		"tokens":                {`<meta name=proof content=t><meta name=theme-color content=red>`, func(d *document) any { return d.otherMetas }, []string{"t"}},
 		"structured data":       {`<script type="application/ld+json">{"a":"<b>"}</script>`, func(d *document) any { return d.structured }, []string{`{"a":"<b>"}`}},
 		"analytics":             {"<script>COUNT-1</script> COUNT-1", func(d *document) any { return d.analytics }, 2},
+		"forms":                 {`<form method=POST><input name=a></form><form><input name=q></form>`, func(d *document) any { return d.forms }, 1},
+		"robot check":           {`<form><input name="my-captcha-field"></form>`, func(d *document) any { return d.robotCheck }, true},
+		"no such check":         {`<form><input name="cap"></form>`, func(d *document) any { return d.robotCheck }, false},
 		"never closed":          {"<title>A", func(d *document) any { return d.titles }, []string{"A"}},
 		"frames":                {`<body><iframe src="http://b.example/"></iframe>`, func(d *document) any { return d.loads }, []string{"http://b.example/"}},
 	} {
