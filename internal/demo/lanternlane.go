@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"strconv"
 	"strings"
+	"time"
 )
 
 // lanternLaneAligned is the theatre's site as it ought to be, on which an audit has nothing to report.
@@ -18,7 +20,7 @@ func lanternLaneAligned() *brindle {
 			"title_form_home": "Puppet shows <sep> Family theatre <sep> <site>", "title_form_page": "<page> <sep> <site>",
 			"title_form_list": "<list> <sep> <site>", "title_sep": "|",
 			"lang": "en-GB", "zone": "Europe/London", "icon": "/media/icon.png", "logo": "/media/logo.png",
-			"footer_line": "© 2026 Lantern Lane Puppet Theatre",
+			"footer_line": "© " + strconv.Itoa(time.Now().UTC().Year()) + " Lantern Lane Puppet Theatre",
 			"public_url":  "https://www.lanternlane.example", "install_url": "https://www.lanternlane.example", "one_address": "yes", "theme_charset": "utf-8", "theme_viewport": "width=device-width, initial-scale=1",
 			"admin_mail": "office@lanternlane.example", "mail_name": "Lantern Lane", "mail_from": "post@lanternlane.example",
 			"front": "page", "front_page": "welcome", "splash": "no", "page_missing": "not-here", "page_error": "sorry",
