@@ -38,8 +38,8 @@ var faults = map[string]fault{
 	"titles.separator":             twin("titles.separator-declared", "title_form_list", "<list> <sep> <sep> <site>"),
 	"titles.inner-own":             twin("titles.inner-own-declared", "title_form_page", "<site> <sep> <page>"),
 	"titles.inner-site":            twin("titles.inner-site-declared", "title_form_page", "<page> puppets"),
-	"titles.unique":                page2("tickets", func(p *page) { p.title = "Privacy" }),
-	"titles.page-length":           page2("winter-wolf", func(p *page) { p.title = "The winter wolf who is afraid of snow opens in the first week of December" }),
+	"titles.unique":                onPage("tickets", func(p *page) { p.title = "Privacy" }),
+	"titles.page-length":           onPage("winter-wolf", func(p *page) { p.title = "The winter wolf who is afraid of snow opens in the first week of December" }),
 	"titles.page-present":          set("untitled", "tickets"),
 	"titles.listing-plain":         twin("titles.listing-plain-declared", "title_form_list", "<list> archive <sep> <site>"),
 	"titles.served":                set("stale_site_title", "Lantern Lane", "site_title", "Lantern Lane Players"),
@@ -69,12 +69,12 @@ var faults = map[string]fault{
 		b.set("robots_lines", "Disallow: /media/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
 	}},
 	"permalinks.old-lead-on":      {do: func(*brindle) {}, previous: []string{"https://www.lanternlane.example/tickets-and-cushions/"}},
-	"identity.standing-pages":     page2("privacy", func(p *page) { p.title = "Small print of the theatre" }),
+	"identity.standing-pages":     onPage("privacy", func(p *page) { p.title = "Small print of the theatre" }),
 	"identity.standing-comments":  set("comments_pages", "open"),
 	"metadata.site-description":   set("description", "Puppets."),
 	"metadata.home-description":   set("head_code", `<meta name="description" content="Another description that is long enough, and one too many on every page of the site.">`),
-	"metadata.description-length": page2("tickets", func(p *page) { p.description = "Prices." }),
-	"metadata.description-unique": page2("tickets", func(p *page) {
+	"metadata.description-length": onPage("tickets", func(p *page) { p.description = "Prices." }),
+	"metadata.description-unique": onPage("tickets", func(p *page) {
 		p.description = "What we keep of you when you book a seat, for how long, and how to have it removed."
 	}),
 	"metadata.description-own": {do: func(b *brindle) {
@@ -92,17 +92,17 @@ var faults = map[string]fault{
 	"metadata.card-image":          {do: func(b *brindle) { b.files["public/media/card.png"] = file{picture(300, 200), 0o644} }},
 	"metadata.card-image-declared": {do: func(b *brindle) { b.set("card_image", "") }, under: "metadata.card"},
 	"metadata.identity-data":       twin("metadata.identity-data-declared", "structured", "no"),
-	"metadata.structured-valid":    page2("about", func(p *page) { p.body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
-	"metadata.image-alt":           page2("about", func(p *page) { p.body += `<img src="/media/card.png">` }),
+	"metadata.structured-valid":    onPage("about", func(p *page) { p.body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
+	"metadata.image-alt":           onPage("about", func(p *page) { p.body += `<img src="/media/card.png">` }),
 	"metadata.viewport":            set("theme_viewport", "width=device-width, user-scalable=no"),
 	"metadata.charset":             set("theme_charset", "windows-1252"),
-	"metadata.one-heading":         page2("about", func(p *page) { p.body += "<h1>Again</h1>" }),
+	"metadata.one-heading":         onPage("about", func(p *page) { p.body += "<h1>Again</h1>" }),
 	"metadata.languages":           intent("  language: en-GB", "  language: en-GB\n  languages: [en-GB, cy]"),
 	"metadata.breadcrumbs":         {do: deepPages},
 	"visibility.index-live":        twin("visibility.index-declared", "hidden", "yes"),
 	"visibility.index-building":    building("visibility.index-building-declared", "hidden", "no"),
 	"visibility.noindex-readable":  set("robots_lines", "Disallow: /writer/\n\nUser-agent: weltaxis\nAllow: /\n"),
-	"visibility.no-building-hosts": page2("about", func(p *page) { p.body += `<a href="https://new.lanternlane.example/">here</a>` }),
+	"visibility.no-building-hosts": onPage("about", func(p *page) { p.body += `<a href="https://new.lanternlane.example/">here</a>` }),
 	"visibility.served":            {do: func(b *brindle) { b.set("head_code", `<meta name="robots" content="noindex">`) }, under: "visibility.index-live"},
 	"visibility.robots-answer":     set("robots_status", "429"),
 	"visibility.robots-assets":     set("robots_lines", "Disallow: /themes/\n"),
@@ -122,25 +122,25 @@ var faults = map[string]fault{
 		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.slug == "sixty-puppets" })
 	}},
 	"visibility.one-host":          set("one_address", "no"),
-	"visibility.links-answer":      page2("about", func(p *page) { p.body += `<a href="/gone/">gone</a>` }),
-	"visibility.links-direct":      page2("about", func(p *page) { p.body += `<a href="/tickets">tickets</a>` }),
-	"visibility.encrypted-content": page2("about", func(p *page) { p.body += `<iframe src="http://elsewhere.example/"></iframe>` }),
+	"visibility.links-answer":      onPage("about", func(p *page) { p.body += `<a href="/gone/">gone</a>` }),
+	"visibility.links-direct":      onPage("about", func(p *page) { p.body += `<a href="/tickets">tickets</a>` }),
+	"visibility.encrypted-content": onPage("about", func(p *page) { p.body += `<iframe src="http://elsewhere.example/"></iframe>` }),
 	"visibility.pages-linked":      {do: func(b *brindle) { b.pages = append(b.pages, orphan) }},
 	"visibility.feed":              set("feed_off", "yes"),
 	"visibility.feed-reply":        twin("visibility.feed-reply-declared", "feed_reply", "juniper@quickpost.example"),
 	"visibility.update-notices":    building("", "notify", "yes"),
 	"visibility.analytics":         intent("  language: en-GB", "  language: en-GB\n  analytics: LL-COUNT-1"),
 	"permalinks.readable":          set("address_form", "/story-<id>/"),
-	"permalinks.served":            page2("about", func(p *page) { p.body += `<a href="/tickets/?id=5">more</a>` }),
+	"permalinks.served":            onPage("about", func(p *page) { p.body += `<a href="/tickets/?id=5">more</a>` }),
 	"permalinks.rewriting":         set("rewriting_broken", "yes"),
 	"permalinks.no-prefix":         building("", "topic_prefix", "topic"),
 	"permalinks.no-date":           building("", "address_form", "/<year>/<name>/"),
-	"permalinks.form":              page2("sixty-puppets", func(p *page) { p.slug = "Sixty_puppets" }),
+	"permalinks.form":              onPage("sixty-puppets", func(p *page) { p.slug = "Sixty_puppets" }),
 	"permalinks.form-declared":     set("address_suffix", ".htm"),
 	"permalinks.slash":             set("slash_both", "yes"),
 	"permalinks.one-address": {do: func(b *brindle) {
 		b.set("canonical_of_about", "")
-		page2("tickets", func(p *page) { p.body += `<a href="/about/?from=mail">about</a>` }).do(b)
+		onPage("tickets", func(p *page) { p.body += `<a href="/about/?from=mail">about</a>` }).do(b)
 	}},
 	"hardening.admin-name":            {do: func(b *brindle) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
 	"hardening.registration-role":     set("register_role", "editor"),
@@ -165,8 +165,8 @@ func twin(declared, option, value string) fault {
 	return fault{do: func(b *brindle) { b.set(option, value) }, declared: declared}
 }
 
-// page2 changes one page.
-func page2(slug string, change func(*page)) fault {
+// onPage changes one page.
+func onPage(slug string, change func(*page)) fault {
 	return fault{do: func(b *brindle) {
 		for i := range b.pages {
 			if b.pages[i].slug == slug {

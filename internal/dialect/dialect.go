@@ -300,7 +300,7 @@ func (d *Dialect) checkSetting(s Setting, entry facts.Entry) error {
 		}
 	}
 	if s.Query != "" {
-		if err := d.checkQuery(s.Pos, s.Query, d.onlyDatabase()); err != nil {
+		if err := d.checkQuery(s.Pos, s.Query, d.QueryDatabase()); err != nil {
 			return err
 		}
 	}
@@ -321,16 +321,13 @@ func (d *Dialect) checkSetting(s Setting, entry facts.Entry) error {
 	return nil
 }
 
-// onlyDatabase is the database of queries that name none.
-func (d *Dialect) onlyDatabase() string {
+// QueryDatabase is the database that the queries of settings are put to: the only one, or main.
+func (d *Dialect) QueryDatabase() string {
 	if names := slices.Collect(maps.Keys(d.Databases)); len(names) == 1 {
 		return names[0]
 	}
 	return "main"
 }
-
-// DatabaseOf is the database that a setting's query is put to.
-func (d *Dialect) DatabaseOf(Setting) string { return d.onlyDatabase() }
 
 // Names lists the mapped settings in the order of the catalogue.
 func (d *Dialect) Names() []string {

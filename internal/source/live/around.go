@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -149,6 +150,10 @@ func (v *visit) spellings(ctx context.Context) {
 	}
 	for _, s := range v.variants(preferred) {
 		ch, err := v.client.follow(ctx, s.u, v.sameSite)
+		var untrusted *tls.CertificateVerificationError
+		if errors.As(err, &untrusted) {
+			v.into.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
+		}
 		if err != nil {
 			continue // nothing answers there: no spelling, and nothing to redirect
 		}

@@ -339,7 +339,7 @@ func (g *gathering) setting(ctx context.Context, s dialect.Setting) {
 
 func (g *gathering) stored(ctx context.Context, s dialect.Setting) ([]found, error) {
 	if s.Query != "" {
-		db := g.databases[g.Dialect.DatabaseOf(s)]
+		db := g.databases[g.Dialect.QueryDatabase()]
 		if db == nil {
 			return nil, errUnseen
 		}
