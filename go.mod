@@ -12,8 +12,12 @@ require (
 	github.com/charmbracelet/x/term v0.2.2
 	github.com/chromedp/cdproto v0.159.0
 	github.com/chromedp/chromedp v0.23.0
+	github.com/elliotchance/phpserialize v1.4.0
 	github.com/goccy/go-yaml v1.19.2
 	github.com/google/renameio/v2 v2.0.2
+	github.com/joho/godotenv v1.5.1
+	github.com/magiconair/properties v1.18.12
+	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
@@ -22,6 +26,7 @@ require (
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/time v0.16.0
+	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.61.1
 )
 

@@ -16,30 +16,27 @@ import (
 // Paths: NAME for a constant (define or const); $name.key.key for a variable and what lies in its arrays;
 // return.key for a returned array; Class::NAME and Class::$name for what a class declares. A list without keys
 // is one entry with a []any; its items are also reachable as .0, .1.
-func readPHP(data []byte, options Options) (*Document, error) {
-	tokens, err := scanPHP(data)
+func readPHP(d *Document) error {
+	tokens, err := scanPHP(d.data)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	p := &phpParser{tokens: tokens, options: options, doc: &Document{entries: map[string]Entry{}},
+	p := &phpParser{tokens: tokens, options: d.options, doc: d,
 		constants: map[string]phpNode{}, variables: map[string]phpNode{}}
 	if err := p.balanced(); err != nil {
-		return nil, err
+		return err
 	}
 	for !p.stopped && p.peek().kind != phpEnd {
 		p.statement()
 	}
 	if p.tooDeep {
-		return nil, &SyntaxError{p.peek().line, p.peek().column, "brackets are nested too deep"}
+		return &SyntaxError{p.peek().line, p.peek().column, "brackets are nested too deep"}
 	}
 	for name, node := range p.variables {
 		p.flatten("$"+name, node, 0)
 	}
-	slices.SortStableFunc(p.doc.order, func(a, b string) int {
-		x, y := p.doc.entries[a], p.doc.entries[b]
-		return (x.Line-y.Line)*10000 + x.Column - y.Column
-	})
-	return p.doc, nil
+	d.sortByPlace()
+	return nil
 }
 
 // A phpNode is one value: nil, bool, int64, float64, string or *phpArray, or unresolved with a reason.
@@ -47,6 +44,7 @@ type phpNode struct {
 	value        any
 	unresolved   string
 	line, column int
+	start, end   int // of the literal's own text; both 0 when it has none
 }
 
 type phpArray struct {
@@ -76,9 +74,6 @@ func (a *phpArray) isList() bool {
 	}
 	return true
 }
-
-// phpMaxDepth bounds nesting, so that a hostile file cannot use up the stack.
-const phpMaxDepth = 200
 
 type phpParser struct {
 	tokens    []phpToken
@@ -191,7 +186,7 @@ func (p *phpParser) endStatement() {
 
 // deeper counts nesting; false when it is too deep to go on.
 func (p *phpParser) deeper() bool {
-	if p.depth++; p.depth > phpMaxDepth {
+	if p.depth++; p.depth > maxDepth {
 		p.tooDeep, p.stopped = true, true
 		return false
 	}
@@ -591,11 +586,13 @@ func (a *phpArray) assign(key string, node phpNode) {
 }
 
 func (p *phpParser) entry(path string, node phpNode) Entry {
-	e := Entry{Path: path, Line: node.line, Column: node.column, Unresolved: node.unresolved}
+	e := Entry{Path: path, Line: node.line, Column: node.column, Unresolved: node.unresolved,
+		start: node.start, end: node.end, placed: node.end > node.start}
 	if node.unresolved == "" {
 		e.Value = node.value
 		if array, ok := node.value.(*phpArray); ok {
 			e.Value = nil
+			e.placed = e.placed && array.isList()
 			if array.isList() {
 				e.Value = phpList(array)
 			}
@@ -621,7 +618,7 @@ func phpList(array *phpArray) []any {
 func (p *phpParser) flatten(path string, node phpNode, depth int) {
 	p.doc.put(p.entry(path, node))
 	array, ok := node.value.(*phpArray)
-	if !ok || node.unresolved != "" || depth > phpMaxDepth {
+	if !ok || node.unresolved != "" || depth > maxDepth {
 		return
 	}
 	for _, key := range array.keys {

@@ -32,9 +32,14 @@ func (p *phpParser) expression() phpNode {
 	if !p.deeper() {
 		return unresolved(p.peek(), "it is nested too deep")
 	}
+	first := p.peek().start
 	node := p.coalesce()
 	for p.is("?") || p.is("?:") {
 		node = p.ternary(node)
+	}
+	// Only a literal that is the whole expression can be replaced.
+	if p.at == 0 || node.start != first || node.end != p.tokens[p.at-1].end {
+		node.start, node.end = 0, 0
 	}
 	return node
 }
@@ -237,6 +242,7 @@ func (p *phpParser) unary() phpNode {
 
 func phpSigned(sign phpToken, node phpNode) phpNode {
 	node.line, node.column = sign.line, sign.column
+	node.start = sign.start
 	if sign.text == "+" || node.unresolved != "" {
 		return node
 	}
@@ -302,7 +308,7 @@ func phpCast(at phpToken, cast string, node phpNode) phpNode {
 
 func (p *phpParser) primary() phpNode {
 	t := p.next()
-	node := phpNode{line: t.line, column: t.column}
+	node := phpNode{line: t.line, column: t.column, start: t.start, end: t.end}
 	switch t.kind {
 	case phpText:
 		node.value = t.text
@@ -425,12 +431,12 @@ func (p *phpParser) array(open phpToken, end string) phpNode {
 		p.skip(",", end)
 	}
 	p.accept(end)
-	return phpNode{value: array, line: open.line, column: open.column}
+	return phpNode{value: array, line: open.line, column: open.column, start: open.start, end: p.tokens[p.at-1].end}
 }
 
 // word reads a name: a keyword, a constant, a function or a class.
 func (p *phpParser) word(t phpToken) phpNode {
-	node := phpNode{line: t.line, column: t.column}
+	node := phpNode{line: t.line, column: t.column, start: t.start, end: t.end}
 	name := strings.TrimPrefix(t.text, `\`)
 	switch strings.ToLower(name) {
 	case "true":

@@ -24,6 +24,7 @@ type phpToken struct {
 	text         string // the name, the string's value, the number or the operator
 	line, column int
 	dynamic      bool // a string that has a variable in it
+	start, end   int  // in bytes
 }
 
 // phpOperators are matched longest first.
@@ -72,8 +73,12 @@ func scanPHP(src []byte) ([]phpToken, error) {
 		return nil, s.fail(1, 1, "there is no <?php in the file")
 	}
 	for s.at < len(s.src) {
+		from, before := s.at, len(s.tokens)
 		if err := s.next(); err != nil {
 			return nil, err
+		}
+		if len(s.tokens) > before {
+			s.tokens[before].start, s.tokens[before].end = from, s.at
 		}
 	}
 	s.add(phpEnd, "", s.line, s.column())
