@@ -23,6 +23,7 @@ import (
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/source/live"
 	"weltaxis/internal/source/settings"
+	"weltaxis/internal/store"
 	"weltaxis/internal/strict"
 )
 
@@ -153,7 +154,7 @@ func settingsOf(s *site.Site, snapshot *facts.Snapshot) (Source, *dialect.Dialec
 		return nil, nil, s.ErrorAt(set.Pos, "settings: %s", err)
 	}
 	snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
-	return &settings.Source{Dialect: spoken, Root: s.Resolve(set.Root), Environment: set.Environment}, spoken, nil
+	return &settings.Source{Dialect: spoken, Options: store.Options{Root: s.Resolve(set.Root), Environment: set.Environment}}, spoken, nil
 }
 
 // othersOf makes the other sources that the site file names, in the order in which they are shown.

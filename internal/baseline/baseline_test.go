@@ -150,9 +150,16 @@ func TestEachItemIsJudgedByItself(t *testing.T) {
 		severity: `[{if: "account.name.size() > 3", is: high}, {is: low}]`, says: `"It is {account.name}."`}
 	s := snapshot()
 	assert.Equal(t, []string{"settings.accounts"}, judge(t, o, s).NotJudged[0].Missing, "a list that was not seen")
-	s.Accounts = []facts.Account{}
+	account := func(name, role string) facts.Record {
+		values := map[string]facts.Value{"name": facts.TextOf(facts.String, name), "role": facts.TextOf(facts.Words, role)}
+		if role == "" {
+			delete(values, "role")
+		}
+		return facts.Record{List: facts.ListAccounts, Values: values, From: facts.Origin{Table: "t", Row: "1"}}
+	}
+	s.Records = map[string][]facts.Record{facts.ListAccounts: {}}
 	assert.Len(t, judge(t, o, s).NotApplicable, 1, "a list that is empty")
-	s.Accounts = []facts.Account{{Name: "root", Role: "highest", From: facts.Origin{Table: "t", Row: "1"}}, {Name: "root", Role: "lowest"}, {Name: "x", Role: "highest"}}
+	s.Records[facts.ListAccounts] = []facts.Record{account("root", "highest"), account("root", "lowest"), account("x", "highest")}
 	j := judge(t, o, s)
 	require.Len(t, j.Deviations, 1)
 	d := j.Deviations[0]
@@ -162,7 +169,7 @@ func TestEachItemIsJudgedByItself(t *testing.T) {
 	assert.Equal(t, "1", d.Readings[0].Origin.Row)
 	assert.Equal(t, d.Fingerprint, judge(t, o, s).Deviations[0].Fingerprint, "the same from run to run")
 
-	s.Accounts = append(s.Accounts, facts.Account{Name: "y"})
+	s.Records[facts.ListAccounts] = append(s.Records[facts.ListAccounts], account("y", ""))
 	j = judge(t, o, s)
 	assert.Len(t, j.Deviations, 1)
 	assert.Equal(t, []string{"settings.accounts.role"}, j.NotJudged[0].Missing, "an item of which too little is known is not fine")

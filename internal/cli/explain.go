@@ -90,7 +90,7 @@ func spellingsOf(name string) ([]render.Spelling, error) {
 		if !mapped {
 			continue
 		}
-		spelling := render.Spelling{Dialect: shipped, Place: strings.Join(s.From, ", else "), Screen: s.Screen}
+		spelling := render.Spelling{Dialect: shipped, Place: strings.Join(s.Places(), ", else "), Screen: s.Screen}
 		if s.Query != "" {
 			spelling.Place = s.Query
 		}

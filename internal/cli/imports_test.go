@@ -52,7 +52,8 @@ func TestDataFlowsOneWay(t *testing.T) {
 		"facts": {}, "nearest": {}, "format": {}, "tree": {},
 		"strict": {"nearest"}, "site": {"facts", "strict", "nearest"}, "dialect": {"facts", "format", "strict", "nearest"},
 		"baseline":        {"facts", "site", "strict", "nearest"},
-		"source/settings": {"facts", "dialect", "format"}, "source/files": {"facts", "dialect", "tree"},
+		"store":           {"facts", "dialect", "format"},
+		"source/settings": {"facts", "dialect", "store"}, "source/files": {"facts", "dialect", "tree"},
 	}
 	for _, p := range packages(t) {
 		name := strings.TrimPrefix(p.ImportPath, "weltaxis/internal/")

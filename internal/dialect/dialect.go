@@ -1,8 +1,8 @@
 // Package dialect says how one content system spells the neutral vocabulary: which files play which role, where
-// settings and lists are stored, and how stored values are translated. A dialect is a YAML file, so that a new
-// system needs no Go.
+// settings and lists are stored, and how stored values are translated, both ways. A dialect is a YAML file, so
+// that a new system needs no Go.
 //
-// It opens no site: reading through a dialect is the work of the settings source. It may import facts, format,
+// It opens no site: package store does, and the settings source reads through it. It may import facts, format,
 // strict and nearest.
 package dialect
 
@@ -13,14 +13,12 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
-	"weltaxis/internal/format"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/strict"
 )
@@ -28,12 +26,14 @@ import (
 //go:embed *.yaml
 var shipped embed.FS
 
-// A Dialect is one file, checked.
+// A Dialect is one file, checked, with all that it builds on.
 type Dialect struct {
 	Name      string              `yaml:"dialect"`
 	Title     string              `yaml:"title"`
 	Version   int                 `yaml:"version"`
 	About     string              `yaml:"about"`
+	BuildsOn  string              `yaml:"builds_on"` // a shipped dialect, or a file beside this one
+	Without   []string            `yaml:"without"`   // settings and lists of that one which this system does not have
 	Recognise []Sign              `yaml:"recognise"`
 	Public    string              `yaml:"public"` // the folder the web server serves, below the root
 	Roles     Roles               `yaml:"roles"`
@@ -46,87 +46,63 @@ type Dialect struct {
 	file string
 }
 
-// A Sign is something by which an installation is recognised.
-type Sign struct {
-	File     string `yaml:"file"`     // below the root
-	Contains string `yaml:"contains"` // a text in it
-}
-
-// A Variable is a value out of the configuration that other entries use as {name}.
+// A Variable is a value out of the configuration that other entries use as {name}. A password among them is
+// used to connect, and shown nowhere.
 type Variable struct {
-	From    string `yaml:"from"` // store/key
-	Default string `yaml:"default"`
+	From    string            `yaml:"from"` // a place in a file
+	Default string            `yaml:"default"`
+	Words   map[string]string `yaml:"words"` // what stored words stand for
 }
 
-// A Database says where one is.
+// The kinds of database.
+const (
+	SQLite     = "sqlite"
+	MySQL      = "mysql" // MariaDB too
+	PostgreSQL = "postgresql"
+)
+
+// Drivers lists them.
+var Drivers = []string{SQLite, MySQL, PostgreSQL}
+
+// A Database says where one is. Every field may hold {variables}.
 type Database struct {
-	SQLite string `yaml:"sqlite"` // its file, below the root; may hold {variables}
+	Driver string `yaml:"driver"` // one of Drivers; sqlite when it is empty
+	SQLite string `yaml:"sqlite"` // its file, below the root
+
+	Host     string `yaml:"host"` // a name or address, with a port if need be; or the path of a socket
+	Port     string `yaml:"port"`
+	Socket   string `yaml:"socket"`
+	Name     string `yaml:"name"`
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
 }
 
-// A Store is one place settings are kept: a configuration file, or a table of keys and values.
-type Store struct {
-	File   string `yaml:"file"`
-	Format string `yaml:"format"`
-
-	Database string `yaml:"database"`
-	Table    string `yaml:"table"` // may hold {variables}
-	Key      string `yaml:"key"`   // its column of keys
-	Value    string `yaml:"value"` // its column of values
-}
-
-// A Setting says where a neutral setting lives and how it is spelt there.
-type Setting struct {
-	From     Places   `yaml:"from"`    // store/key, the effective one first
-	Query    string   `yaml:"query"`   // or a query with one value
-	Default  *Default `yaml:"default"` // what the system does when it is not set
-	Factory  []string `yaml:"factory"` // the values an install comes with, as stored
-	Screen   string   `yaml:"screen"`  // where a person finds it
-	Inverted bool     `yaml:"inverted"`
-	Unit     string   `yaml:"unit"`
-	// Words translates stored words to neutral ones, and Placeholders the marks in a pattern.
-	Words        map[string]string `yaml:"words"`
-	Placeholders map[string]string `yaml:"placeholders"`
-	Split        string            `yaml:"split"` // what separates the items of a list; a comma when empty
-	Pos          strict.Pos
-
-	Name string `yaml:"-"`
-	Type facts.Type
-}
-
-// A List says how the entries of a neutral list are read: a query whose columns are named after its fields, and
-// a column row that says which row it was.
+// A List says how the entries of a neutral list are read: by a query, out of a table, from what stands below a
+// path of a file, or from a folder with a record for each.
 type List struct {
-	Database string                       `yaml:"database"`
-	Table    string                       `yaml:"table"`
-	Query    string                       `yaml:"query"`
-	Words    map[string]map[string]string `yaml:"words"`
+	Database string            `yaml:"database"`
+	Query    string            `yaml:"query"` // its columns are named as the fields, and one as the key
+	Table    string            `yaml:"table"` // read as it is without a query, and written
+	Key      string            `yaml:"key"`   // the column that tells one row
+	Where    map[string]string `yaml:"where"` // only rows with these values; may hold {variables}
+	From     string            `yaml:"from"`  // a place: store/path, or store/ for a folder of records
+	Columns  map[string]Column `yaml:"columns"`
 	Pos      strict.Pos
 }
 
-// Places is one store/key, or a list of them.
-type Places []string
-
-// UnmarshalNode reads either shape.
-func (p *Places) UnmarshalNode(n strict.Node) error {
-	if n.IsSequence() {
-		return n.Into((*[]string)(p))
-	}
-	var one string
-	if err := n.Into(&one); err != nil {
-		return err
-	}
-	*p = Places{one}
-	return nil
+// A Column is where a field of a list lives, and how it is spelt there.
+type Column struct {
+	At          string `yaml:"at"` // column, or path below the entry
+	Translation `yaml:",inline"`
 }
 
-// A Default is the neutral value, as text, that holds when the system has nothing stored.
-type Default string
-
-// UnmarshalNode takes any single value as its text.
-func (d *Default) UnmarshalNode(n strict.Node) error {
-	text, _, err := n.Scalar()
-	*d = Default(text)
-	return err
+// UnmarshalNode takes a name alone for a column that needs no translation.
+func (c *Column) UnmarshalNode(n strict.Node) error {
+	if n.IsMapping() {
+		type plain Column
+		return n.Into((*plain)(c))
+	}
+	return n.Into(&c.At)
 }
 
 // Shipped lists the names of the dialects that come with the program.
@@ -141,24 +117,89 @@ func Shipped() []string {
 
 // Load reads a dialect by name, or from a file when the name has a slash or ends in .yaml; a relative file is
 // looked for below dir.
-func Load(name, dir string) (*Dialect, error) {
+func Load(name, dir string) (*Dialect, error) { return load(name, dir, nil) }
+
+func load(name, dir string, builders []string) (*Dialect, error) {
+	file, data, err := read(name, dir)
+	if err != nil {
+		return nil, err
+	}
+	d, err := parse(file, data)
+	if err != nil {
+		return nil, err
+	}
+	if d.BuildsOn != "" {
+		if slices.Contains(builders, d.BuildsOn) || len(builders) > 4 {
+			return nil, d.errorf(strict.Pos{}, "builds_on: %s builds on itself", d.BuildsOn)
+		}
+		base, err := load(d.BuildsOn, filepath.Dir(filepath.Join(dir, name)), append(builders, name))
+		if err != nil {
+			return nil, fmt.Errorf("%s builds on %s: %w", file, d.BuildsOn, err)
+		}
+		if err := d.inherit(base); err != nil {
+			return nil, err
+		}
+	}
+	return d, d.check()
+}
+
+func parse(file string, data []byte) (*Dialect, error) {
+	d := &Dialect{file: file}
+	return d, strict.Decode(file, data, d)
+}
+
+// read gives the text of a dialect and what to call its file.
+func read(name, dir string) (file string, data []byte, err error) {
 	if strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") {
-		file := name
+		file = name
 		if !filepath.IsAbs(file) {
 			file = filepath.Join(dir, file)
 		}
-		data, err := os.ReadFile(file)
-		if err != nil {
-			return nil, fmt.Errorf("reading the dialect %s: %w", name, plain(err))
+		if data, err = os.ReadFile(file); err != nil {
+			return "", nil, fmt.Errorf("reading the dialect %s: %w", name, plain(err))
 		}
-		return parse(name, data)
+		return name, data, nil
 	}
-	data, err := shipped.ReadFile(name + ".yaml")
-	if err != nil {
-		return nil, fmt.Errorf("there is no dialect %q%s; there are %s, and a file of your own as ./name.yaml",
+	if data, err = shipped.ReadFile(name + ".yaml"); err != nil {
+		return "", nil, fmt.Errorf("there is no dialect %q%s; there are %s, and a file of your own as ./name.yaml",
 			name, nearest.Hint(name, Shipped()), strings.Join(Shipped(), ", "))
 	}
-	return parse(name+".yaml", data)
+	return name + ".yaml", data, nil
+}
+
+// inherit takes from another dialect what this one does not say itself.
+func (d *Dialect) inherit(base *Dialect) error {
+	for _, name := range d.Without {
+		if _, isSetting := base.Settings[name]; !isSetting {
+			if _, isList := base.Lists[name]; !isList {
+				return d.errorf(strict.Pos{}, "without: %s has no setting or list %q", base.Name, name)
+			}
+		}
+		delete(base.Settings, name)
+		delete(base.Lists, name)
+	}
+	if len(d.Recognise) == 0 {
+		d.Recognise = base.Recognise
+	}
+	if d.Public == "" {
+		d.Public = base.Public
+	}
+	d.Roles = merged(base.Roles, d.Roles)
+	d.Variables = merged(base.Variables, d.Variables)
+	d.Databases = merged(base.Databases, d.Databases)
+	d.Stores = merged(base.Stores, d.Stores)
+	d.Settings = merged(base.Settings, d.Settings)
+	d.Lists = merged(base.Lists, d.Lists)
+	return nil
+}
+
+func merged[M ~map[string]V, V any](base, own M) M {
+	all := maps.Clone(base)
+	if all == nil {
+		all = M{}
+	}
+	maps.Copy(all, own)
+	return all
 }
 
 // Source returns the text of a shipped dialect.
@@ -173,16 +214,16 @@ func plain(err error) error {
 	return err
 }
 
-func parse(file string, data []byte) (*Dialect, error) {
-	d := &Dialect{file: file}
-	if err := strict.Decode(file, data, d); err != nil {
-		return nil, err
-	}
-	return d, d.check()
-}
-
 // String is the name with the version, as results carry it.
 func (d *Dialect) String() string { return fmt.Sprintf("%s %d", d.Name, d.Version) }
+
+// Named is the title, or the name where there is none.
+func (d *Dialect) Named() string {
+	if d.Title != "" {
+		return d.Title
+	}
+	return d.Name
+}
 
 func (d *Dialect) errorf(at strict.Pos, format string, args ...any) error {
 	return &strict.Error{File: d.file, Pos: at, Says: fmt.Sprintf(format, args...)}
@@ -196,55 +237,51 @@ func (d *Dialect) check() error {
 	case d.Version < 1:
 		return d.errorf(strict.Pos{}, "version is missing: a whole number from 1")
 	}
-	if err := d.checkRoles(); err != nil {
-		return err
-	}
-	if err := d.checkPlaces(); err != nil {
-		return err
-	}
-	for _, name := range slices.Sorted(maps.Keys(d.Settings)) {
-		setting := d.Settings[name]
-		entry, known := facts.Lookup(facts.Settings + "." + name)
-		if !known {
-			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
-		}
-		setting.Name, setting.Type = name, entry.Type
-		if err := d.checkSetting(setting, entry); err != nil {
-			return err
-		}
-		d.Settings[name] = setting
-	}
-	for name, list := range d.Lists {
-		if _, known := facts.Lists[facts.Settings+"."+name]; !known {
-			return d.errorf(list.Pos, "there is no list %q", name)
-		}
-		if err := d.checkQuery(list.Pos, list.Query, list.Database); err != nil {
+	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists} {
+		if err := check(); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// checkPlaces keeps every path inside the root and every store whole.
-func (d *Dialect) checkPlaces() error {
-	if d.Public != "" && !filepath.IsLocal(d.Public) {
-		return d.errorf(strict.Pos{}, "public: %q leaves the root", d.Public)
-	}
-	for name, store := range d.Stores {
-		switch {
-		case store.File != "" && (!filepath.IsLocal(store.File) || path.IsAbs(store.File)):
-			return d.errorf(strict.Pos{}, "store %s: %q leaves the root", name, store.File)
-		case store.File != "" && !slices.Contains(format.Names(), store.Format):
-			return d.errorf(strict.Pos{}, "store %s: there is no format %q%s", name, store.Format, nearest.Hint(store.Format, format.Names()))
-		case store.File == "" && (store.Table == "" || store.Key == "" || store.Value == ""):
-			return d.errorf(strict.Pos{}, "store %s: needs file and format, or table, key and value", name)
-		case store.File == "" && !d.hasDatabase(store.Database):
-			return d.errorf(strict.Pos{}, "store %s: there is no database %q", name, store.Database)
-		}
-	}
+func (d *Dialect) checkVariables() error {
 	for name, v := range d.Variables {
+		store, _ := SplitPlace(v.From)
 		if err := d.checkPlace(strict.Pos{}, v.From); err != nil {
 			return fmt.Errorf("variable %s: %w", name, err)
+		}
+		if s := d.Stores[store]; s.File == "" && s.Folder == "" {
+			return d.errorf(strict.Pos{}, "variable %s: a variable comes from a file", name)
+		}
+	}
+	return nil
+}
+
+func (d *Dialect) checkDatabases() error {
+	for name, db := range d.Databases {
+		switch {
+		case db.Driver == "" && db.SQLite == "":
+			return d.errorf(strict.Pos{}, "database %s: needs sqlite, its file, or driver and name", name)
+		case db.Driver != "" && !strings.Contains(db.Driver, "{") && !slices.Contains(Drivers, db.Driver):
+			return d.errorf(strict.Pos{}, "database %s: there is no driver %q%s; there are %s", name, db.Driver, nearest.Hint(db.Driver, Drivers), strings.Join(Drivers, ", "))
+		}
+		for _, text := range []string{db.Driver, db.SQLite, db.Host, db.Port, db.Socket, db.Name, db.User, db.Password} {
+			if err := d.checkMarks(strict.Pos{}, text); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+var variableShape = regexp.MustCompile(`\{([a-z_]+)\}`)
+
+// checkMarks holds that every {variable} in a text is one.
+func (d *Dialect) checkMarks(at strict.Pos, text string) error {
+	for _, m := range variableShape.FindAllStringSubmatch(text, -1) {
+		if _, known := d.Variables[m[1]]; !known {
+			return d.errorf(at, "there is no variable {%s}%s", m[1], nearest.Hint(m[1], slices.Collect(maps.Keys(d.Variables))))
 		}
 	}
 	return nil
@@ -255,78 +292,80 @@ func (d *Dialect) hasDatabase(name string) bool {
 	return ok
 }
 
-func (d *Dialect) checkPlace(at strict.Pos, place string) error {
-	store, key := SplitPlace(place)
-	if _, ok := d.Stores[store]; !ok {
-		return d.errorf(at, "there is no store %q%s", store, nearest.Hint(store, slices.Collect(maps.Keys(d.Stores))))
-	}
-	if key == "" {
-		return d.errorf(at, "%q names no key; write store/key", place)
-	}
-	return nil
-}
-
-// SplitPlace takes store/key apart at the first slash.
-func SplitPlace(place string) (store, key string) {
-	store, key, _ = strings.Cut(place, "/")
-	return store, key
-}
-
-var queryShape = regexp.MustCompile(`(?is)^\s*select\s[^;]*$`)
-
-// checkQuery takes one SELECT and nothing after it. The connection is read-only besides.
-func (d *Dialect) checkQuery(at strict.Pos, query, database string) error {
-	if !queryShape.MatchString(query) {
-		return d.errorf(at, "a query is one SELECT without a semicolon")
-	}
-	if !d.hasDatabase(database) {
-		return d.errorf(at, "there is no database %q", database)
-	}
-	return nil
-}
-
-var units = map[facts.Type][]string{
-	facts.Duration: {"seconds", "minutes", "hours", "days"},
-	facts.Size:     {"bytes", "KiB", "MiB"},
-}
-
-func (d *Dialect) checkSetting(s Setting, entry facts.Entry) error {
-	if (len(s.From) == 0) == (s.Query == "") {
-		return d.errorf(s.Pos, "%s: says where it lives with either from or query", s.Name)
-	}
-	for _, place := range s.From {
-		if err := d.checkPlace(s.Pos, place); err != nil {
-			return err
-		}
-	}
-	if s.Query != "" {
-		if err := d.checkQuery(s.Pos, s.Query, d.QueryDatabase()); err != nil {
-			return err
-		}
-	}
-	if s.Unit != "" && !slices.Contains(units[entry.Type], s.Unit) {
-		return d.errorf(s.Pos, "%s: there is no unit %q for a %s", s.Name, s.Unit, entry.Type)
-	}
-	for stored, neutral := range s.Words {
-		if v, err := entry.Type.Parse(neutral); err != nil || !entry.Check(v) {
-			return d.errorf(s.Pos, "%s: %q is translated to %q, which is none of %s%s", s.Name, stored, neutral,
-				strings.Join(entry.Words, ", "), nearest.Hint(neutral, entry.Words))
-		}
-	}
-	if s.Default != nil {
-		if v, err := entry.Type.Parse(string(*s.Default)); err != nil || !entry.Check(v) {
-			return d.errorf(s.Pos, "%s: the default %q is no %s", s.Name, *s.Default, entry.Type)
-		}
-	}
-	return nil
-}
-
 // QueryDatabase is the database that the queries of settings are put to: the only one, or main.
 func (d *Dialect) QueryDatabase() string {
 	if names := slices.Collect(maps.Keys(d.Databases)); len(names) == 1 {
 		return names[0]
 	}
 	return "main"
+}
+
+func (d *Dialect) checkLists() error {
+	for _, name := range slices.Sorted(maps.Keys(d.Lists)) {
+		list := d.Lists[name]
+		fields, known := facts.Lists[facts.Settings+"."+name]
+		if !known {
+			return d.errorf(list.Pos, "there is no list %q%s", name, nearest.Hint(name, ListNames()))
+		}
+		if err := d.checkList(name, list, fields); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ListNames lists the neutral lists that a dialect may map.
+func ListNames() []string {
+	var names []string
+	for name := range facts.Lists {
+		if short, ok := strings.CutPrefix(name, facts.Settings+"."); ok {
+			names = append(names, short)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (d *Dialect) checkList(name string, list List, fields []facts.Field) error {
+	switch {
+	case list.From != "" && (list.Query != "" || list.Table != ""), list.From == "" && list.Query == "" && list.Table == "":
+		return d.errorf(list.Pos, "list %s: says where it lives with from, or with table or query", name)
+	case list.Query != "":
+		if err := d.checkQuery(list.Pos, list.Query, list.Database); err != nil {
+			return err
+		}
+	case list.Table != "" && (list.Key == "" || len(list.Columns) == 0):
+		return d.errorf(list.Pos, "list %s: a table needs key and columns", name)
+	case list.From != "":
+		store, _ := SplitPlace(list.From)
+		if s, known := d.Stores[store]; !known || s.Database != "" {
+			return d.errorf(list.Pos, "list %s: from names no store that is a file or a folder: %q", name, store)
+		}
+	}
+	if list.From == "" && !d.hasDatabase(list.Database) {
+		return d.errorf(list.Pos, "there is no database %q", list.Database)
+	}
+	for field, column := range list.Columns {
+		if field == "key" {
+			continue
+		}
+		i := slices.IndexFunc(fields, func(f facts.Field) bool { return f.Name == field })
+		if i < 0 {
+			return d.errorf(list.Pos, "list %s: there is no field %q%s", name, field, nearest.Hint(field, fieldNames(fields)))
+		}
+		if err := d.checkTranslation(list.Pos, name+"."+field, column.Translation, facts.Entry{Type: fields[i].Type, Words: fields[i].Words}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fieldNames(fields []facts.Field) []string {
+	var names []string
+	for _, f := range fields {
+		names = append(names, f.Name)
+	}
+	return names
 }
 
 // Names lists the mapped settings in the order of the catalogue.
@@ -346,4 +385,65 @@ func (d *Dialect) Unmapped() []string {
 		_, ok := d.Settings[name]
 		return ok
 	})
+}
+
+// KeysIn lists the keys that something of the dialect reads in a store.
+func (d *Dialect) KeysIn(store string) []string {
+	keys := map[string]bool{}
+	note := func(place string) {
+		if s, key := SplitPlace(place); s == store {
+			keys[key] = true
+		}
+	}
+	for _, setting := range d.Settings {
+		for _, place := range setting.Places() {
+			note(place)
+		}
+	}
+	for _, s := range d.Stores {
+		note(s.Inside)
+	}
+	return slices.Sorted(maps.Keys(keys))
+}
+
+// ConcernedBy lists the settings and lists that a store has a say in, also by way of a store inside it.
+func (d *Dialect) ConcernedBy(store string) []string {
+	var names []string
+	for name, setting := range d.Settings {
+		for _, place := range setting.Places() {
+			s, _ := SplitPlace(place)
+			if outer, _ := SplitPlace(d.Stores[s].Inside); s == store || outer == store {
+				names = append(names, name)
+			}
+		}
+	}
+	for name, list := range d.Lists {
+		if s, _ := SplitPlace(list.From); list.From != "" && s == store {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// ConcernedByDatabase lists the settings and lists that a database has a say in.
+func (d *Dialect) ConcernedByDatabase(database string) []string {
+	var names []string
+	for name, store := range d.Stores {
+		if store.Database == database {
+			names = append(names, d.ConcernedBy(name)...)
+		}
+	}
+	for name, setting := range d.Settings {
+		if setting.Query != "" && d.QueryDatabase() == database {
+			names = append(names, name)
+		}
+	}
+	for name, list := range d.Lists {
+		if list.Database == database {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }

@@ -1,6 +1,8 @@
 package dialect
 
 import (
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,7 +25,7 @@ settings:
   site.title: {from: options/title, default: ""}
 `
 
-func load(t *testing.T, text string) (*Dialect, error) {
+func loadText(t *testing.T, text string) (*Dialect, error) {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.yaml"), []byte(text), 0o600))
@@ -40,7 +42,7 @@ func TestShippedDialectsAreInOrder(t *testing.T) {
 }
 
 func TestAMistakeInADialectIsAnErrorWithItsPlace(t *testing.T) {
-	_, err := load(t, small)
+	_, err := loadText(t, small)
 	require.NoError(t, err)
 	for _, c := range []struct{ old, new, want string }{
 		{"dialect: pebble\n", "", "dialect is missing"},
@@ -52,8 +54,16 @@ func TestAMistakeInADialectIsAnErrorWithItsPlace(t *testing.T) {
 		{"config.php", "/etc/config.php", "leaves the root"},
 		{"format: php", "format: phq", `there is no format "phq" (did you mean "php"?)`},
 		{"database: main, table", "database: mian, table", `there is no database "mian"`},
-		{"key: k, ", "", "needs file and format, or table, key and value"},
-		{"{from: options/title, default: \"\"}", "{default: x}", "either from or query"},
+		{"key: k, value: v", "key: k", "needs value, the column of values, beside key"},
+		{"key: k, value: v", "key: k, value: v, file: x", "is one of file and format"},
+		{"version: 1", "version: 1\nbuilds_on: ./own.yaml", "builds on itself"},
+		{"{sqlite: site.db}", "{sqlite: \"{file}\"}", "there is no variable {file}"},
+		{"{sqlite: site.db}", "{driver: oracel, name: x}", `there is no driver "oracel"`},
+		{"{from: options/title, default: \"\"}", "{parts: {a: options/a}, template: \"{b}\"}", "{b} is none of its parts"},
+		{"{from: options/title, default: \"\"}", "{query: SELECT v INTO OUTFILE 'x' FROM options}", "INTO does not stand in it"},
+		{"{from: options/title, default: \"\"}", "{query: SELECT pg_sleep(9)}", "does not call pg_sleep()"},
+		{"settings:", "lists: {accounts: {database: main, table: t, key: id, columns: {nmae: n}}}\nsettings:", `there is no field "nmae" (did you mean "name"?)`},
+		{"{from: options/title, default: \"\"}", "{default: x}", "either from, parts or query"},
 		{"{from: options/title, default: \"\"}", "{query: DELETE FROM options}", "one SELECT"},
 		{"{from: options/title, default: \"\"}", "{query: \"SELECT 1; DROP TABLE options\"}", "without a semicolon"},
 		{"site.title: {from: options/title, default: \"\"}", "session.idle: {from: options/idle, unit: minuets}", `there is no unit "minuets"`},
@@ -66,7 +76,7 @@ func TestAMistakeInADialectIsAnErrorWithItsPlace(t *testing.T) {
 		{"settings:", "variables: {x: {from: none/x}}\nsettings:", `there is no store "none"`},
 		{"settings:", "public: ..\nsettings:", "leaves the root"},
 	} {
-		_, err := load(t, strings.Replace(small, c.old, c.new, 1))
+		_, err := loadText(t, strings.Replace(small, c.old, c.new, 1))
 		assert.ErrorContains(t, err, c.want, c.new)
 	}
 	_, err = Load("brindel", "")
@@ -79,7 +89,7 @@ func TestTranslations(t *testing.T) {
 	setting := func(name string, s Setting) Setting {
 		entry, known := facts.Lookup(facts.Settings + "." + name)
 		require.True(t, known, name)
-		s.Name, s.Type = name, entry.Type
+		s.Name, s.Type, s.Entry = name, entry.Type, entry
 		return s
 	}
 	words := map[string]string{"reader": "lowest", "keeper": "highest"}
@@ -91,20 +101,20 @@ func TestTranslations(t *testing.T) {
 		{setting("site.title", Setting{}), "A", "A"},
 		{setting("site.title", Setting{}), nil, ""},
 		{setting("site.title", Setting{}), []any{"a"}, "no single value"},
-		{setting("meta.robots_index", Setting{Inverted: true}), "1", "no"},
-		{setting("meta.robots_index", Setting{Inverted: true}), false, "yes"},
+		{setting("meta.robots_index", Setting{Translation: Translation{Inverted: true}}), "1", "no"},
+		{setting("meta.robots_index", Setting{Translation: Translation{Inverted: true}}), false, "yes"},
 		{setting("meta.robots_index", Setting{}), "maybe", "is not a yes or no"},
-		{setting("comments.open", Setting{Words: map[string]string{"open": "yes"}}), "open", "yes"},
-		{setting("session.idle", Setting{Unit: "minutes"}), int64(90), "1h30m"},
-		{setting("session.idle", Setting{Unit: "minutes"}), "9223372036854775807", "out of range"},
+		{setting("comments.open", Setting{Translation: Translation{Words: map[string]string{"open": "yes"}}}), "open", "yes"},
+		{setting("session.idle", Setting{Translation: Translation{Unit: "minutes"}}), int64(90), "1h30m"},
+		{setting("session.idle", Setting{Translation: Translation{Unit: "minutes"}}), "9223372036854775807", "out of range"},
 		{setting("session.idle", Setting{}), "45m", "45m"},
-		{setting("upload.size", Setting{Unit: "KiB"}), "8192", "8 MiB"},
-		{setting("registration.role", Setting{Words: words}), "reader", "lowest"},
-		{setting("registration.role", Setting{Words: words}), "janitor", "does not translate"},
+		{setting("upload.size", Setting{Translation: Translation{Unit: "KiB"}}), "8192", "8 MiB"},
+		{setting("registration.role", Setting{Translation: Translation{Words: words}}), "reader", "lowest"},
+		{setting("registration.role", Setting{Translation: Translation{Words: words}}), "janitor", "does not translate"},
 		{setting("front.shows", Setting{}), "page", "page"},
 		{setting("front.shows", Setting{}), "pages", "none of posts, page"},
-		{setting("permalink.pattern", Setting{Placeholders: map[string]string{"<n>": "{name}", "<n>x": "{id}"}}), "/<n>/<n>x", "/{name}/{id}"},
-		{setting("upload.types", Setting{Split: " "}), " jpg  png ", "jpg, png"},
+		{setting("permalink.pattern", Setting{Translation: Translation{Placeholders: map[string]string{"<n>": "{name}", "<n>x": "{id}"}}}), "/<n>/<n>x", "/{name}/{id}"},
+		{setting("upload.types", Setting{Translation: Translation{Split: " "}}), " jpg  png ", "jpg, png"},
 		{setting("upload.types", Setting{}), []any{"jpg", int64(7)}, "jpg, 7"},
 		{setting("security.secret", Setting{}), "hush", "set, 4 characters"},
 		{setting("feed.items", Setting{}), 20.0, "20"},
@@ -115,11 +125,94 @@ func TestTranslations(t *testing.T) {
 			continue
 		}
 		assert.Equal(t, c.want, v.String(), "%s %v", c.setting.Name, c.stored)
+		back, err := c.setting.Stored(v, Like{Old: c.stored})
+		if errors.Is(err, ErrSecret) {
+			continue
+		}
+		require.NoError(t, err, "%s %v", c.setting.Name, c.stored)
+		again, err := c.setting.Value(back)
+		require.NoError(t, err)
+		assert.Equal(t, v, again, "%s there and back: %v, %v", c.setting.Name, c.stored, back)
 	}
 	s := setting("site.title", Setting{Factory: []string{"My Pebble"}})
 	assert.True(t, s.IsFactory(" my pebble "))
 	assert.False(t, s.IsFactory("mine"))
 	assert.False(t, s.IsFactory([]any{"My Pebble"}))
+}
+
+// TestWhatIsStored: a value to be stored looks like the one that is there.
+func TestWhatIsStored(t *testing.T) {
+	entry := func(name string) facts.Entry { e, _ := facts.Lookup(facts.Settings + "." + name); return e }
+	for _, c := range []struct {
+		name, value string
+		t           Translation
+		like        Like
+		want        any
+	}{
+		{"cache.page", "yes", Translation{}, Like{Old: "off"}, "on"},
+		{"cache.page", "yes", Translation{}, Like{Old: false}, true},
+		{"cache.page", "no", Translation{}, Like{Old: int64(1)}, int64(0)},
+		{"cache.page", "no", Translation{}, Like{Old: "TRUE"}, "FALSE"},
+		{"cache.page", "yes", Translation{}, Like{}, "1"},
+		{"cache.page", "yes", Translation{}, Like{Typed: true}, true},
+		{"cache.page", "yes", Translation{}, Like{YesNo: []string{"ja", "nein"}}, "error: cannot be spelt"},
+		{"cache.page", "yes", Translation{Words: map[string]string{"ja": "yes", "nein": "no"}}, Like{}, "ja"},
+		{"meta.robots_index", "yes", Translation{Inverted: true}, Like{Old: "yes"}, "no"},
+		{"session.idle", "30m", Translation{Unit: "minutes"}, Like{Old: "480"}, "30"},
+		{"session.idle", "30m", Translation{Unit: "minutes"}, Like{Old: int64(480)}, int64(30)},
+		{"session.idle", "30m", Translation{}, Like{Old: "8h"}, "30m"},
+		{"session.idle", "30s", Translation{Unit: "minutes"}, Like{}, "error: no whole number of minutes"},
+		{"cache.lifetime", "1h", Translation{Wrapped: "max-age={value}"}, Like{Old: "max-age=60"}, "max-age=3600"},
+		{"upload.size", "8M", Translation{}, Like{Old: "2M"}, "8M"},
+		{"upload.types", "jpg, png", Translation{Split: " "}, Like{Old: "gif"}, "jpg png"},
+		{"upload.types", "jpg, png", Translation{}, Like{Old: "gif,bmp"}, "jpg,png"},
+		{"upload.types", "jpg", Translation{}, Like{Old: []any{"gif"}}, []any{"jpg"}},
+		{"permalink.pattern", "/{name}/", Translation{Placeholders: map[string]string{"<n>": "{name}"}}, Like{}, "/<n>/"},
+		{"feed.items", "20", Translation{}, Like{Typed: true}, int64(20)},
+		{"login.second_factor", "required", Translation{Words: map[string]string{"2": "required"}}, Like{Old: int64(0)}, int64(2)},
+	} {
+		v, err := entry(c.name).Type.Parse(c.value)
+		require.NoError(t, err)
+		got, err := c.t.Stored(entry(c.name), v, c.like)
+		if want, wrong := strings.CutPrefix(fmt.Sprint(c.want), "error: "); wrong {
+			assert.ErrorContains(t, err, want, c.name)
+			continue
+		}
+		require.NoError(t, err, "%s %s", c.name, c.value)
+		assert.Equal(t, c.want, got, "%s %s", c.name, c.value)
+	}
+}
+
+func TestPartsMakeAValueAndComeApart(t *testing.T) {
+	s := Setting{Template: "{scheme}://{host}/", Parts: map[string]Part{"scheme": {Words: map[string]string{"1": "https", "0": "http"}}, "host": {}}}
+	assert.Equal(t, "https://a.example/", s.Compose(map[string]string{"scheme": "1", "host": "a.example"}))
+	parts, ok := s.TakeApart("http://b.example/")
+	assert.True(t, ok)
+	assert.Equal(t, map[string]string{"scheme": "0", "host": "b.example"}, parts)
+	_, ok = s.TakeApart("gopher://b.example/")
+	assert.False(t, ok)
+}
+
+func TestVersionsAndWhatTheyHave(t *testing.T) {
+	for _, c := range []struct {
+		version, since, until string
+		has                   bool
+	}{{"2.10", "2.9", "", true}, {"2.9", "2.10", "", false}, {"3.0", "", "3.0", false}, {"3.0-beta", "", "3.0", true}, {"v2.4.1", "2.4", "3", true}, {"", "2", "", false}, {"", "", "", true}} {
+		assert.Equal(t, c.has, In(c.version, c.since, c.until), "%+v", c)
+	}
+}
+
+func TestADialectBuildsOnAnother(t *testing.T) {
+	d, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [splash]\n")
+	assert.ErrorContains(t, err, `brindle has no setting or list "splash"`)
+	d, err = loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [front.splash]\nsettings:\n  site.title: {from: options/name}\n")
+	require.NoError(t, err)
+	assert.Equal(t, "options/name", d.Settings["site.title"].From[0].At)
+	assert.Equal(t, "options/tagline", d.Settings["site.tagline"].From[0].At)
+	assert.NotContains(t, d.Names(), "front.splash")
+	sure, by := d.Recognised(Traces{Holds: func(file, _ string) bool { return file == "system/brindle.php" }})
+	assert.Greater(t, sure, 0.5)
+	assert.Equal(t, []string{"there is system/brindle.php"}, by)
 }
 
 func TestRoles(t *testing.T) {
@@ -144,5 +237,9 @@ func FuzzDialect(f *testing.F) {
 	f.Add([]byte(small))
 	source, _ := Source("brindle")
 	f.Add(source)
-	f.Fuzz(func(t *testing.T, data []byte) { _, _ = parse("f.yaml", data) })
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if d, err := parse("f.yaml", data); err == nil {
+			_ = d.check()
+		}
+	})
 }

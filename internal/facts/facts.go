@@ -59,6 +59,7 @@ type Origin struct {
 	Line    int    `json:"line,omitempty"` // from 1
 	Table   string `json:"table,omitempty"`
 	Row     string `json:"row,omitempty"`
+	Column  string `json:"column,omitempty"`
 	URL     string `json:"url,omitempty"`
 	Header  string `json:"header,omitempty"`  // of the response
 	Path    string `json:"path,omitempty"`    // of a file that is itself what was looked at
@@ -76,7 +77,7 @@ func (o Origin) String() string {
 	case o.Default != "":
 		return "not set; the default of " + o.Default
 	case o.Table != "":
-		return join(", ", o.File, "table "+o.Table, prefixed("row ", o.Row))
+		return join(", ", o.File, "table "+o.Table, prefixed("row ", o.Row), prefixed("column ", o.Column), prefixed("in it ", o.Key))
 	case o.URL != "":
 		line := ""
 		if o.Line > 0 {

@@ -137,7 +137,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 	for list, item := range map[string]Item{
 		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Paths: []string{"x"}},
-		ListAccounts: &Account{Name: "a", Role: "lowest"},
+		ListAccounts: &Record{List: ListAccounts, Values: map[string]Value{"name": TextOf(String, "a"), "role": TextOf(Words, "lowest"), "created": NumberOf(Date, 1), "second_factor": BoolOf(true), "last_seen": NumberOf(Date, 2)}},
 	} {
 		for _, field := range Lists[list] {
 			v, known := item.Field(field.Name)

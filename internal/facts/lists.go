@@ -1,11 +1,21 @@
 package facts
 
-import "strings"
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+)
 
-// The lists that sources fill and rules walk with "each".
+// The lists that sources fill and rules walk with "each". Those of the settings are records.
 const (
-	ListClasses  = "files.classes"
-	ListAccounts = "settings.accounts"
+	ListClasses    = "files.classes"
+	ListAccounts   = "settings.accounts"
+	ListExtensions = "settings.extensions"
+	ListScheduled  = "settings.scheduled"
+	ListRecords    = "settings.pages"
+	ListForms      = "settings.forms"
+	ListAliases    = "settings.aliases"
+	ListBackups    = "settings.backups"
 )
 
 // An Item is one entry of a list.
@@ -47,6 +57,41 @@ var Lists = map[string][]Field{
 	ListAccounts: {
 		{Name: "name", Type: String, Meaning: "the name the account signs in with"},
 		{Name: "role", Type: Words, Words: roleWords, Meaning: "what the account may do"},
+		{Name: "created", Type: Date, Meaning: "when it was made"},
+		{Name: "second_factor", Type: Bool, Meaning: "it signs in with a second factor"},
+		{Name: "last_seen", Type: Date, Meaning: "when it last signed in"},
+	},
+	ListExtensions: {
+		{Name: "name", Type: String, Meaning: "what it is called"},
+		{Name: "kind", Type: Words, Words: []string{"extension", "theme"}, Meaning: "what it is"},
+		{Name: "active", Type: Bool, Meaning: "it is switched on"},
+		{Name: "version", Type: Version, Meaning: "its version"},
+		{Name: "newest", Type: Version, Meaning: "the newest version that the content system knows of"},
+	},
+	ListScheduled: {
+		{Name: "name", Type: String, Meaning: "title or name of the post"},
+		{Name: "due", Type: Date, Meaning: "when it is to be published"},
+	},
+	ListRecords: {
+		{Name: "path", Type: String, Meaning: "the part of the page's address that is its own"},
+		{Name: "kind", Type: Words, Words: []string{"page", "post"}, Meaning: "a standing page or a post"},
+		{Name: "published", Type: Bool, Meaning: "visitors may see it"},
+		{Name: "title", Type: String, Meaning: "its own title"},
+		{Name: "description", Type: String, Meaning: "its own description; empty when it has none"},
+		{Name: "indexable", Type: Bool, Meaning: "its own decision: search engines may list it"},
+	},
+	ListForms: {
+		{Name: "name", Type: String, Meaning: "what it is called"},
+		{Name: "recipient", Type: Mail, Meaning: "whom it is sent to"},
+		{Name: "robot_check", Type: Bool, Meaning: "it asks whether one is a robot"},
+	},
+	ListAliases: {
+		{Name: "host", Type: String, Meaning: "a further name the site answers under"},
+		{Name: "redirects", Type: Bool, Meaning: "it leads to the one true address"},
+	},
+	ListBackups: {
+		{Name: "path", Type: String, Meaning: "where it lies"},
+		{Name: "taken", Type: Date, Meaning: "when it was made"},
 	},
 	ListPages:     fieldsOf(pageColumns),
 	ListSpellings: fieldsOf(spellingColumns),
@@ -126,26 +171,61 @@ func (c *Class) Field(name string) (Value, bool) {
 	return Value{}, false
 }
 
-// An Account is somebody who may sign in.
-type Account struct {
-	Name string `json:"name"`
-	Role string `json:"role"` // a word of the catalogue; "" when the dialect has none for it
-	From Origin `json:"origin"`
+// A Record is one entry of a list that the content system keeps: an account, an extension, a page of its own.
+type Record struct {
+	List   string           // in full: settings.accounts
+	Values map[string]Value // by field; a field nobody could read is not there
+	From   Origin
 }
 
-// Subject is the account's name.
-func (a *Account) Subject() string { return a.Name }
+// Subject is the record's name or path.
+func (r *Record) Subject() string { return r.Values[Lists[r.List][0].Name].Text() }
 
-// Origin is the account's row.
-func (a *Account) Origin() Origin { return a.From }
+// Origin is the record's row.
+func (r *Record) Origin() Origin { return r.From }
 
 // Field implements Item.
-func (a *Account) Field(name string) (Value, bool) {
-	switch name {
-	case "name":
-		return TextOf(String, a.Name), true
-	case "role":
-		return TextOf(Words, a.Role), a.Role != ""
+func (r *Record) Field(name string) (Value, bool) {
+	v, known := r.Values[name]
+	return v, known
+}
+
+type recordJSON struct {
+	List   string                     `json:"list"`
+	Values map[string]json.RawMessage `json:"values"`
+	From   Origin                     `json:"origin"`
+}
+
+// MarshalJSON writes the values by field.
+func (r Record) MarshalJSON() ([]byte, error) {
+	shape := recordJSON{r.List, map[string]json.RawMessage{}, r.From}
+	for name, v := range r.Values {
+		raw, err := v.MarshalJSON()
+		if err != nil {
+			return nil, err
+		}
+		shape.Values[name] = raw
 	}
-	return Value{}, false
+	return json.Marshal(shape)
+}
+
+// UnmarshalJSON reads a record; the catalogue says what types its fields have.
+func (r *Record) UnmarshalJSON(raw []byte) error {
+	var shape recordJSON
+	if err := json.Unmarshal(raw, &shape); err != nil {
+		return err
+	}
+	*r = Record{shape.List, map[string]Value{}, shape.From}
+	for name, value := range shape.Values {
+		entry, known := Lookup(r.List + "." + name)
+		if !known {
+			return fmt.Errorf("%s.%s is not in the catalogue", r.List, name)
+		}
+		v, err := entry.Type.FromJSON(value)
+		if err != nil {
+			return err
+		}
+		r.Values[name] = v
+	}
+	return nil
 }

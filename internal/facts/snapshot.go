@@ -29,10 +29,11 @@ type Snapshot struct {
 
 	// The lists. Nil means not seen; empty means seen, and there are none.
 	Classes   []Class    `json:"classes"`
-	Accounts  []Account  `json:"accounts"`
 	Pages     []Page     `json:"pages"`
 	Spellings []Spelling `json:"spellings"`
 	Links     []Link     `json:"links"`
+	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
+	Records map[string][]Record `json:"records"`
 
 	mu sync.Mutex
 }
@@ -105,8 +106,6 @@ func (s *Snapshot) Items(list string) (items iter.Seq[Item], seen bool) {
 	switch list {
 	case ListClasses:
 		return each(s.Classes), s.Classes != nil
-	case ListAccounts:
-		return each(s.Accounts), s.Accounts != nil
 	case ListPages:
 		return each(s.Pages), s.Pages != nil
 	case ListSpellings:
@@ -114,7 +113,8 @@ func (s *Snapshot) Items(list string) (items iter.Seq[Item], seen bool) {
 	case ListLinks:
 		return each(s.Links), s.Links != nil
 	}
-	return each([]Class(nil)), false
+	records, seen := s.Records[list]
+	return each(records), seen
 }
 
 func each[T any, P interface {

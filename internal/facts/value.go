@@ -334,3 +334,45 @@ func Shorten(text string, limit int) string {
 	}
 	return text
 }
+
+// CompareVersions compares two versions part by part, numbers as numbers: 2.10 is later than 2.9, and 2.0-beta
+// earlier than 2.0. It is below 0 when a is the earlier one.
+func CompareVersions(a, b string) int {
+	x, y := versionParts(a), versionParts(b)
+	for i := range max(len(x), len(y)) {
+		p, q := "", ""
+		if i < len(x) {
+			p = x[i]
+		}
+		if i < len(y) {
+			q = y[i]
+		}
+		if c := compareParts(p, q); c != 0 {
+			return c
+		}
+	}
+	return 0
+}
+
+var versionPart = regexp.MustCompile(`\d+|[A-Za-z]+`)
+
+func versionParts(version string) []string {
+	version, _, _ = strings.Cut(version, "+")
+	return versionPart.FindAllString(strings.TrimPrefix(version, "v"), -1)
+}
+
+// compareParts: a word, as in 2.0-beta, is earlier than nothing, and nothing is 0.
+func compareParts(p, q string) int {
+	m, errP := strconv.Atoi(p)
+	n, errQ := strconv.Atoi(q)
+	wordP, wordQ := p != "" && errP != nil, q != "" && errQ != nil
+	switch {
+	case wordP && wordQ:
+		return strings.Compare(p, q)
+	case wordP:
+		return -1
+	case wordQ:
+		return 1
+	}
+	return m - n
+}

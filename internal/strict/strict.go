@@ -299,16 +299,22 @@ var posType = reflect.TypeFor[Pos]()
 
 func (n Node) decodeStruct(into reflect.Value) error {
 	fields, names := map[string]reflect.Value{}, []string{}
-	for i := range into.NumField() {
-		field := into.Type().Field(i)
-		if field.Type == posType {
-			into.Field(i).Set(reflect.ValueOf(n.Pos()))
-			continue
-		}
-		if name, _, _ := strings.Cut(field.Tag.Get("yaml"), ","); name != "" && name != "-" {
-			fields[name], names = into.Field(i), append(names, name)
+	var collect func(reflect.Value)
+	collect = func(into reflect.Value) {
+		for i := range into.NumField() {
+			field := into.Type().Field(i)
+			name, option, _ := strings.Cut(field.Tag.Get("yaml"), ",")
+			switch {
+			case field.Type == posType:
+				into.Field(i).Set(reflect.ValueOf(n.Pos()))
+			case option == "inline":
+				collect(into.Field(i))
+			case name != "" && name != "-":
+				fields[name], names = into.Field(i), append(names, name)
+			}
 		}
 	}
+	collect(into)
 	return n.pairs(func(key string, at, value Node) error {
 		field, known := fields[key]
 		if !known {

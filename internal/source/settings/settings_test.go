@@ -17,6 +17,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/store"
 )
 
 const configPHP = `<?php
@@ -60,7 +61,7 @@ func gather(t *testing.T, root string, environment map[string]string) *facts.Sna
 	d, err := dialect.Load("brindle", "")
 	require.NoError(t, err)
 	into := &facts.Snapshot{}
-	require.NoError(t, (&Source{Dialect: d, Root: root, Environment: environment}).Gather(t.Context(), into))
+	require.NoError(t, (&Source{Dialect: d, Options: store.Options{Root: root, Environment: environment}}).Gather(t.Context(), into))
 	return into
 }
 
@@ -113,10 +114,13 @@ func TestReadings(t *testing.T) {
 	secret := value(t, s, "security.secret")
 	assert.Equal(t, facts.SecretOf("marked-secret-in-config"), secret.Value)
 	assert.Equal(t, 3, secret.Origin.Line)
-	assert.Equal(t, []facts.Account{
-		{Name: "a", Role: "highest", From: facts.Origin{File: "data/brindle.db", Table: "brn_accounts", Row: "1"}},
-		{Name: "b", Role: "", From: facts.Origin{File: "data/brindle.db", Table: "brn_accounts", Row: "2"}},
-	}, s.Accounts, "a role the dialect has no word for is not known")
+	account := func(row string, values map[string]facts.Value) facts.Record {
+		return facts.Record{List: facts.ListAccounts, Values: values, From: facts.Origin{File: "data/brindle.db", Table: "brn_accounts", Row: row}}
+	}
+	assert.Equal(t, []facts.Record{
+		account("1", map[string]facts.Value{"name": facts.TextOf(facts.String, "a"), "role": facts.TextOf(facts.Words, "highest")}),
+		account("2", map[string]facts.Value{"name": facts.TextOf(facts.String, "b")}),
+	}, s.Records[facts.ListAccounts], "a role the dialect has no word for is not known")
 	assert.Equal(t, "0", value(t, s, "posts.scheduled").Value.String())
 }
 
@@ -218,16 +222,16 @@ func TestWhatCannotBeReadIsAGap(t *testing.T) {
 		}, "table brn_options: the table does not exist"},
 		"outside the root":    {config(`<?php $brindle = ['database' => ['file' => '../elsewhere.db']];`), "it lies outside the site's root"},
 		"prefix that is SQL":  {config(`<?php $brindle = ['database' => ['prefix' => 'x; --']];`), "no part of a table's name"},
-		"place not told":      {config(`<?php $brindle = ['database' => ['file' => getenv('DB')]];`), "config.php, line 1, does not tell where it is"},
+		"place not told":      {config(`<?php $brindle = ['database' => ['file' => getenv('DB')]];`), "the configuration does not tell where it is: config.php, line 1: it comes from"},
 		"configuration wrong": {config("<?php\n$brindle = 'never ends"), "config.php: line 2, column 12: the text that starts here never ends"},
 		"a value of another type": {func(t *testing.T, _ string, db *sql.DB) {
 			_, err := db.Exec("UPDATE brn_options SET value = 'soon' WHERE name = 'idle_minutes'")
 			require.NoError(t, err)
 		}, `row idle_minutes: "soon" is not a duration`},
 		"a value without end": {func(t *testing.T, _ string, db *sql.DB) {
-			_, err := db.Exec("UPDATE brn_options SET value = zeroblob(70000) WHERE name = 'site_title'")
+			_, err := db.Exec("UPDATE brn_options SET value = zeroblob(300000) WHERE name = 'site_title'")
 			require.NoError(t, err)
-		}, "row site_title holds 70000 bytes"},
+		}, "the column value holds 300000 bytes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			root, db := installation(t, "delete")
@@ -258,5 +262,5 @@ func TestAnEndedContextEndsTheGathering(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.ErrorIs(t, (&Source{Dialect: d, Root: root}).Gather(ctx, &facts.Snapshot{}), context.Canceled)
+	assert.ErrorIs(t, (&Source{Dialect: d, Options: store.Options{Root: root}}).Gather(ctx, &facts.Snapshot{}), context.Canceled)
 }

@@ -1,0 +1,68 @@
+package dialect
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/strict"
+)
+
+// A Sign is something by which an installation is recognised, and how sure it is by this alone.
+type Sign struct {
+	File     string `yaml:"file"`     // a path below the root that is there
+	Contains string `yaml:"contains"` // a text in that file
+	Table    string `yaml:"table"`    // a table of the database, or the end of its name after a prefix
+	Page     string `yaml:"page"`     // a text in the front page
+	Sure     string `yaml:"sure"`     // certain, likely (when it is left out) or slight
+}
+
+var sureness = map[string]float64{"certain": 0.98, "likely": 0.7, "slight": 0.3}
+
+func (d *Dialect) checkSigns() error {
+	for _, sign := range d.Recognise {
+		switch {
+		case sign.File == "" && sign.Table == "" && sign.Page == "":
+			return d.errorf(strict.Pos{}, "recognise: a sign is a file, a table or a text on a page")
+		case sign.File != "" && !filepath.IsLocal(sign.File):
+			return d.errorf(strict.Pos{}, "recognise: %q leaves the root", sign.File)
+		case sign.Sure != "" && sureness[sign.Sure] == 0:
+			return d.errorf(strict.Pos{}, "recognise: sure is certain, likely or slight")
+		}
+	}
+	return nil
+}
+
+// Traces is what there is to recognise a system by. Each may be nil where nobody could look.
+type Traces struct {
+	Holds  func(file, text string) bool // there is a file below the root, with that text in it
+	Tables []string
+	Page   string // the front page as it is served
+}
+
+// Recognised tells how sure it is, from 0 to 1, that the traces are this system's, and by which signs.
+func (d *Dialect) Recognised(traces Traces) (sure float64, by []string) {
+	doubt := 1.0
+	for _, sign := range d.Recognise {
+		says := ""
+		switch {
+		case sign.File != "" && traces.Holds != nil && traces.Holds(sign.File, sign.Contains):
+			says = "there is " + sign.File
+			if sign.Contains != "" {
+				says = fmt.Sprintf("%s holds %q", sign.File, sign.Contains)
+			}
+		case sign.Table != "" && slices.ContainsFunc(traces.Tables, func(t string) bool { return t == sign.Table || strings.HasSuffix(t, "_"+sign.Table) }):
+			says = "there is a table " + sign.Table
+		case sign.Page != "" && strings.Contains(traces.Page, sign.Page):
+			says = fmt.Sprintf("the front page holds %q", sign.Page)
+		default:
+			continue
+		}
+		doubt *= 1 - sureness[cmp.Or(sign.Sure, "likely")]
+		by = append(by, says)
+	}
+	return math.Round((1-doubt)*100) / 100, by
+}

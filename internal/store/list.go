@@ -1,0 +1,166 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/format"
+)
+
+// A Row is one entry of a list as it is stored.
+type Row struct {
+	Key    string         // what tells it from the others: for Write
+	Values map[string]any // by field; a field that the entry does not have is not there
+	Origin facts.Origin
+}
+
+// List reads the entries of a list.
+func (s *Site) List(ctx context.Context, list dialect.List) ([]Row, error) {
+	if list.From != "" {
+		name, below := dialect.SplitPlace(list.From)
+		st := s.Dialect.Stores[name]
+		switch {
+		case s.failed[name] != nil:
+			return nil, ErrUnseen
+		case st.Kind() == dialect.KindFolder:
+			return s.folderList(st, list)
+		case s.documents[name] == nil && st.Kind() != dialect.KindInside:
+			return nil, ErrUnseen
+		}
+		if st.Kind() == dialect.KindInside {
+			// Looked at once, so that the document is there. Where the value around it is not set, nothing is.
+			if _, err := s.lookInside(name, st, below); s.documents[name] == nil {
+				return []Row{}, err
+			}
+		}
+		return documentList(s.documents[name], below, list, facts.Origin{File: st.File}), nil
+	}
+	db := s.databases[list.Database]
+	if db == nil {
+		return nil, ErrUnseen
+	}
+	rows, err := s.tableList(ctx, db, list)
+	return rows, s.discreet(err)
+}
+
+func (s *Site) tableList(ctx context.Context, db *database, list dialect.List) ([]Row, error) {
+	table, err := s.fill(list.Table, true)
+	if err != nil {
+		return nil, err
+	}
+	query, args := list.Query, []any(nil)
+	fields := []string{}
+	if query == "" {
+		fields = slices.Sorted(maps.Keys(list.Columns))
+		columns := []string{db.quoted(list.Key)}
+		for _, field := range fields {
+			columns = append(columns, db.quoted(list.Columns[field].At))
+		}
+		where := map[string]string{}
+		for column, value := range list.Where {
+			if where[column], err = s.fill(value, false); err != nil {
+				return nil, err
+			}
+		}
+		st := db.statement("SELECT "+strings.Join(columns, ", ")+" FROM %s", table)
+		st.where("WHERE", where)
+		st.text.WriteString(" ORDER BY " + db.quoted(list.Key))
+		query, args = st.text.String(), st.args
+	} else if query, err = s.fill(query, true); err != nil {
+		return nil, err
+	}
+	rows := []Row{}
+	err = db.each(ctx, query, args, func(names []string, row []sql.NullString) error {
+		if list.Query == "" {
+			names = append([]string{"key"}, fields...)
+		}
+		item := Row{Values: map[string]any{}, Origin: facts.Origin{File: db.name, Table: table}}
+		for i, name := range names {
+			switch {
+			case name == "key":
+				item.Key, item.Origin.Row = row[i].String, row[i].String
+			case row[i].Valid:
+				item.Values[name] = row[i].String
+			}
+		}
+		rows = append(rows, item)
+		return nil
+	})
+	return rows, err
+}
+
+// folderList takes every record of a folder for an entry.
+func (s *Site) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
+	ending := strings.TrimPrefix(st.RecordFile("x"), path.Join(st.Folder, "x"))
+	folder, err := s.root.Open(st.Folder)
+	if err != nil {
+		return nil, outside(err)
+	}
+	defer folder.Close()
+	names, err := folder.Readdirnames(maxRows)
+	if err != nil && len(names) == 0 {
+		return []Row{}, nil // an empty folder ends at once
+	}
+	slices.Sort(names)
+	rows := []Row{}
+	for _, name := range names {
+		record, is := strings.CutSuffix(name, ending)
+		if !is || strings.HasPrefix(name, ".") {
+			continue
+		}
+		doc, file, err := s.record(st, record)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, documentRow(doc, "", record, list, facts.Origin{File: file}))
+	}
+	return rows, nil
+}
+
+// documentList takes everything directly below a path for an entry.
+func documentList(doc *format.Document, below string, list dialect.List, origin facts.Origin) []Row {
+	rows, seen := []Row{}, map[string]bool{}
+	for _, entry := range doc.Entries() {
+		rest, inside := strings.CutPrefix(entry.Path, below+".")
+		if below == "" {
+			rest, inside = entry.Path, entry.Path != ""
+		}
+		key, _, _ := strings.Cut(rest, ".")
+		if !inside || seen[key] {
+			continue
+		}
+		seen[key] = true
+		at := strings.TrimPrefix(below+"."+key, ".")
+		origin.Line = entry.Line
+		rows = append(rows, documentRow(doc, at, key, list, origin))
+	}
+	return rows
+}
+
+func documentRow(doc *format.Document, at, key string, list dialect.List, origin facts.Origin) Row {
+	row := Row{Key: key, Values: map[string]any{}, Origin: origin}
+	for field, column := range list.Columns {
+		if column.At == "key" {
+			row.Values[field] = key
+			continue
+		}
+		if entry, there := doc.Lookup(strings.TrimPrefix(at+"."+column.At, ".")); there && entry.Unresolved == "" {
+			row.Values[field] = entry.Value
+			if row.Origin.Line == 0 {
+				row.Origin.Line = entry.Line
+			}
+		}
+	}
+	return row
+}
