@@ -5,9 +5,13 @@
 package audit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -112,7 +116,7 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 	for name := range s.Limits {
 		snapshot.Limits[name] = rules.Limits[name].Value
 	}
-	declared, spoken, err := settingsOf(s, snapshot)
+	declared, spoken, err := settingsOf(s, snapshot, options)
 	if err != nil {
 		return nil, err
 	}
@@ -140,21 +144,68 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 }
 
 // settingsOf makes the source of the settings, nil when the site file names none, and loads the dialect.
-func settingsOf(s *site.Site, snapshot *facts.Snapshot) (Source, *dialect.Dialect, error) {
+func settingsOf(s *site.Site, snapshot *facts.Snapshot, options Options) (Source, *dialect.Dialect, error) {
+	spoken, stores, err := Stores(s, options)
+	if spoken == nil || err != nil {
+		return nil, nil, err
+	}
+	snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: cmp.Or(s.Sources.Settings.Root, s.Sources.Settings.API, "its database")})
+	return &settings.Source{Dialect: spoken, Options: stores}, spoken, nil
+}
+
+// Stores loads the dialect that the site file names, nil when it names none, and says how its stores are opened.
+func Stores(s *site.Site, options Options) (*dialect.Dialect, store.Options, error) {
 	set := s.Sources.Settings
 	if set == nil {
-		return nil, nil, nil
+		return nil, store.Options{}, nil
 	}
 	spoken, err := dialect.Load(set.Dialect, s.Dir)
 	if err != nil {
 		var inFile *strict.Error
 		if errors.As(err, &inFile) {
-			return nil, nil, err
+			return nil, store.Options{}, err
 		}
-		return nil, nil, s.ErrorAt(set.Pos, "settings: %s", err)
+		return nil, store.Options{}, s.ErrorAt(set.Pos, "settings: %s", err)
 	}
-	snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: set.Root})
-	return &settings.Source{Dialect: spoken, Options: store.Options{Root: s.Resolve(set.Root), Environment: set.Environment}}, spoken, nil
+	stores := store.Options{Environment: set.Environment, Offline: options.Offline, Hosts: set.Hosts, API: strings.TrimRight(set.API, "/"), Databases: map[string]dialect.Database{}}
+	if set.Root != "" {
+		stores.Root = s.Resolve(set.Root)
+	}
+	for name, said := range set.Databases {
+		if _, known := spoken.Databases[name]; !known {
+			return nil, stores, s.ErrorAt(set.Pos, "settings: the dialect %s has no database %q%s", spoken.Name, name, nearest.Hint(name, slices.Collect(maps.Keys(spoken.Databases))))
+		}
+		password, err := s.Reveal(said.Password)
+		if err != nil {
+			return nil, stores, err
+		}
+		stores.Databases[name] = dialect.Database{Driver: said.Driver, SQLite: said.SQLite, Host: said.Host, Port: said.Port, Socket: said.Socket, Name: said.Name, User: said.User, Password: password}
+		if said.Host != "" {
+			stores.Hosts = append(stores.Hosts, said.Host)
+		}
+	}
+	if stores.Token, err = s.Reveal(set.Token); err != nil || set.API == "" {
+		return spoken, stores, err
+	}
+	stores.Client, err = apiClient(s, set.API, options)
+	return spoken, stores, err
+}
+
+// apiClient reaches the address by the same ways as the live source.
+func apiClient(s *site.Site, address string, options Options) (*http.Client, error) {
+	look := live.Options{Address: address, Connect: options.Connect}
+	if l := s.Sources.Live; l != nil {
+		of, err := liveOptions(s, l, options)
+		if err != nil {
+			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+		}
+		look.Connect, look.Trust = of.Connect, of.Trust
+	}
+	home, err := url.Parse(address)
+	if err != nil {
+		return nil, s.ErrorAt(s.Sources.Settings.Pos, "settings: api: %q is no address", address)
+	}
+	return live.HTTPClient(look, home)
 }
 
 // othersOf makes the other sources that the site file names, in the order in which they are shown.

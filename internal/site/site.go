@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -63,7 +64,67 @@ type Settings struct {
 	Dialect     string            `yaml:"dialect"` // a shipped one's name, or a file
 	Root        string            `yaml:"root"`
 	Environment map[string]string `yaml:"environment"` // variables of the site's own process
-	Pos         strict.Pos
+	// Hosts are those, besides this one, whose databases may be connected to.
+	Hosts     []string            `yaml:"hosts"`
+	Databases map[string]Database `yaml:"databases"` // where they are, over what the configuration says
+	API       string              `yaml:"api"`       // where the content system offers its settings over HTTP
+	Token     Secret              `yaml:"token"`     // for it
+	Pos       strict.Pos
+}
+
+// A Database says where one is and who looks at it. What is left out is taken from the configuration.
+type Database struct {
+	Driver   string `yaml:"driver"` // sqlite, mysql or postgresql
+	SQLite   string `yaml:"sqlite"`
+	Host     string `yaml:"host"`
+	Port     string `yaml:"port"`
+	Socket   string `yaml:"socket"`
+	Name     string `yaml:"name"`
+	User     string `yaml:"user"`
+	Password Secret `yaml:"password"`
+}
+
+// A Secret is written as ${NAME}, an environment variable, or as file:path, the first line of a file beside the
+// site file. Written out it is an error: site files are shared and kept.
+type Secret struct {
+	Stands string
+	Pos    strict.Pos
+}
+
+var secretShape = regexp.MustCompile(`^(\$\{[A-Za-z_][A-Za-z0-9_]*\}|file:.+)$`)
+
+// UnmarshalNode takes one of the two spellings.
+func (s *Secret) UnmarshalNode(n strict.Node) error {
+	text, _, err := n.Scalar()
+	if err != nil {
+		return err
+	}
+	if !secretShape.MatchString(text) {
+		return n.Errorf("a secret does not stand in the site file; write ${NAME}, an environment variable, or file:path")
+	}
+	*s = Secret{text, n.Pos()}
+	return nil
+}
+
+// Reveal gives the secret itself, "" for one that is not written.
+func (s *Site) Reveal(secret Secret) (string, error) {
+	if file, is := strings.CutPrefix(secret.Stands, "file:"); is {
+		data, err := os.ReadFile(s.Resolve(file))
+		if err != nil {
+			return "", s.ErrorAt(secret.Pos, "the secret's file %s cannot be read", file)
+		}
+		line, _, _ := strings.Cut(string(data), "\n")
+		return strings.TrimSpace(line), nil
+	}
+	if secret.Stands == "" {
+		return "", nil
+	}
+	name := strings.Trim(secret.Stands, "${}")
+	value, there := os.LookupEnv(name)
+	if !there {
+		return "", s.ErrorAt(secret.Pos, "the environment variable %s is not set", name)
+	}
+	return value, nil
 }
 
 // Files says where the tree is.
@@ -246,11 +307,15 @@ func (s *Site) check() error {
 		switch {
 		case set.Dialect == "":
 			return s.ErrorAt(set.Pos, "settings: dialect is missing: how the content system spells its settings")
-		case set.Root == "":
+		case set.Root == "" && set.API == "" && len(set.Databases) == 0:
 			return s.ErrorAt(set.Pos, "settings: root is missing: the folder of the installation")
+		case set.API != "" && facts.URLHost(set.API) == "":
+			return s.ErrorAt(set.Pos, "settings: api: %q is no address; write it as https://www.name.example", set.API)
 		}
-		if err := s.checkRoot(set.Pos, "settings", set.Root); err != nil {
-			return err
+		if set.Root != "" {
+			if err := s.checkRoot(set.Pos, "settings", set.Root); err != nil {
+				return err
+			}
 		}
 	}
 	if f := s.Sources.Files; f != nil {
@@ -300,6 +365,9 @@ func (s *Site) checkLive() error {
 		if value != nil && *value < 1 {
 			return s.ErrorAt(l.Pos, "live: %s is at least 1", name)
 		}
+	}
+	if _, password, _ := strings.Cut(l.User, ":"); password != "" && !strings.Contains(password, "${") {
+		return s.ErrorAt(l.Pos, "live: user: a secret does not stand in the site file; write name:${NAME}, with the password in an environment variable")
 	}
 	if l.Rate != nil && *l.Rate < 0 {
 		return s.ErrorAt(l.Pos, "live: rate is at least 0")

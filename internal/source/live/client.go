@@ -81,6 +81,16 @@ func newClient(o Options, home *url.URL) (*client, error) {
 	return c, nil
 }
 
+// HTTPClient makes a client that reaches what the live source reaches, and nothing else: for a content system that
+// offers its settings over HTTP. It follows no redirect.
+func HTTPClient(o Options, home *url.URL) (*http.Client, error) {
+	c, err := newClient(o, home)
+	if err != nil {
+		return nil, err
+	}
+	return c.http, nil
+}
+
 func (c *client) close() { c.http.CloseIdleConnections() }
 
 func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {

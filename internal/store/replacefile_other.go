@@ -1,0 +1,13 @@
+//go:build !unix
+
+package store
+
+import (
+	"errors"
+	"os"
+)
+
+// ReplaceFile needs what only Unix has: a rename in one step that keeps mode and owner.
+func ReplaceFile(*os.Root, string, []byte) error {
+	return errors.New("files are changed on Unix only")
+}

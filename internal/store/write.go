@@ -1,0 +1,427 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"slices"
+
+	"weltaxis/internal/dialect"
+)
+
+// An Edit is one value to change in one place, worked out and not yet made. It holds what was there and what is
+// to be there, so that it can be shown, made and taken back.
+type Edit struct {
+	Place string `json:"place"` // store/key, or list/key/field
+	Kind  string `json:"kind"`  // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
+
+	File   string `json:"file,omitempty"` // below the root, or the address of a document over HTTP
+	Before []byte `json:"before"`         // the whole file
+	After  []byte `json:"after"`
+
+	Database string            `json:"database,omitempty"`
+	Table    string            `json:"table,omitempty"`
+	Column   string            `json:"column,omitempty"`
+	Where    map[string]string `json:"where,omitempty"` // the row
+	Old      *string           `json:"old"`             // nil when there is no row, or an SQL null
+	New      *string           `json:"new"`
+	Insert   bool              `json:"insert,omitempty"` // there is no row yet
+}
+
+// ErrChanged says that what is there is not what was there when the edit was worked out.
+var ErrChanged = errors.New("somebody has changed it since")
+
+// Plan works out how to store a value at a place. Nothing is written.
+func (s *Site) Plan(ctx context.Context, place string, value any) (Edit, error) {
+	name, key := dialect.SplitPlace(place)
+	st := s.Dialect.Stores[name]
+	switch st.Kind() {
+	case dialect.KindFile:
+		return s.planFile(place, st.File, st.Format, key, value)
+	case dialect.KindFolder:
+		record, path := dialect.SplitRecord(key)
+		return s.planFile(place, st.RecordFile(record), st.Format, path, value)
+	case dialect.KindTable, dialect.KindRow:
+		return s.planCell(place, name, st, key, value)
+	case dialect.KindInside:
+		return s.planInside(ctx, place, st, key, value)
+	case dialect.KindAPI:
+		return s.planAPI(ctx, place, st, key, value)
+	}
+	return Edit{}, fmt.Errorf("there is no store %q", name)
+}
+
+func (s *Site) planFile(place, file, formatName, key string, value any) (Edit, error) {
+	before, err := s.readBytes(file)
+	if err != nil {
+		return Edit{}, err
+	}
+	after, err := s.changed(file, formatName, key, before, value)
+	return Edit{Place: place, Kind: dialect.KindFile, File: file, Before: before, After: after}, err
+}
+
+func (s *Site) changed(file, formatName, key string, before []byte, value any) ([]byte, error) {
+	doc, err := s.parse(file, formatName, before)
+	if err != nil {
+		return nil, err
+	}
+	return doc.Set(key, value)
+}
+
+func (s *Site) planCell(place, name string, st dialect.Store, key string, value any) (Edit, error) {
+	rows := s.tables[name]
+	if rows == nil {
+		return Edit{}, ErrUnseen
+	}
+	table, where, err := s.table(st)
+	if err != nil {
+		return Edit{}, err
+	}
+	text, single := dialect.Text(value)
+	if !single {
+		return Edit{}, errors.New("a table holds single values, not lists")
+	}
+	edit := Edit{Place: place, Kind: st.Kind(), Database: st.Database, Table: table, Where: where, New: &text}
+	old, there := rows[key]
+	if there {
+		edit.Old = &old
+	}
+	if st.Kind() == dialect.KindRow {
+		edit.Column = key
+		return edit, nil
+	}
+	edit.Column, edit.Where[st.Key], edit.Insert = st.Value, key, !there
+	return edit, nil
+}
+
+// planInside changes a document that is a value, and with it that value.
+func (s *Site) planInside(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
+	outer, err := s.Look(st.Inside)
+	if err != nil {
+		return Edit{}, err
+	}
+	text, single := dialect.Text(outer.Value)
+	if !single || !outer.There {
+		return Edit{}, errors.New("the value that holds it is not there")
+	}
+	after, err := s.changed("", st.Format, key, []byte(text), value)
+	if err != nil {
+		return Edit{}, err
+	}
+	edit, err := s.Plan(ctx, st.Inside, string(after))
+	edit.Place = place
+	return edit, err
+}
+
+func (s *Site) planAPI(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
+	before, _, err := s.fetch(ctx, st.API)
+	if err != nil {
+		return Edit{}, err
+	}
+	after, err := s.changed("", st.Format, key, before, value)
+	return Edit{Place: place, Kind: dialect.KindAPI, File: st.API, Before: before, After: after}, err
+}
+
+// PlanField works out how to store a value in a field of one entry of a list.
+func (s *Site) PlanField(list dialect.List, name string, row Row, field string, value any) (Edit, error) {
+	key := row.Key
+	column, mapped := list.Columns[field]
+	place := name + "/" + key + "/" + field
+	switch {
+	case !mapped:
+		return Edit{}, errors.New("the dialect does not say where it is written")
+	case list.From != "":
+		storeName, below := dialect.SplitPlace(list.From)
+		st := s.Dialect.Stores[storeName]
+		if st.Kind() == dialect.KindFolder {
+			return s.planFile(place, st.RecordFile(key), st.Format, column.At, value)
+		}
+		if st.Kind() == dialect.KindFile {
+			return s.planFile(place, st.File, st.Format, below+"."+key+"."+column.At, value)
+		}
+		return Edit{}, errors.New("the dialect does not say where it is written")
+	case list.Table == "" || list.Key == "":
+		return Edit{}, errors.New("the dialect does not say where it is written")
+	}
+	table, err := s.fill(list.Table, true)
+	text, single := dialect.Text(value)
+	if err != nil || !single {
+		return Edit{}, errors.Join(err, errors.New("a table holds single values"))
+	}
+	edit := Edit{Place: place, Kind: dialect.KindRow, Database: list.Database, Table: table, Column: column.At,
+		Where: map[string]string{list.Key: key}, New: &text}
+	if old, there := row.Values[field]; there {
+		was, _ := dialect.Text(old)
+		edit.Old = &was
+	}
+	return edit, nil
+}
+
+// Reversed is the edit that takes this one back.
+func (e Edit) Reversed() Edit {
+	e.Before, e.After, e.Old, e.New = e.After, e.Before, e.New, e.Old
+	return e
+}
+
+// Nothing tells whether the edit changes nothing.
+func (e Edit) Nothing() bool {
+	if e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI {
+		return bytes.Equal(e.Before, e.After)
+	}
+	return e.Old != nil && e.New != nil && *e.Old == *e.New
+}
+
+// Sum is a short name for what a file holds.
+func Sum(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// State tells which of the two values is there now.
+type State string
+
+// The states of the place of an edit.
+const (
+	Before State = "before"
+	After  State = "after"
+	Other  State = "other"
+)
+
+// State looks which value is there, without changing anything.
+func (s *Site) State(ctx context.Context, e Edit) (State, error) {
+	switch e.Kind {
+	case dialect.KindFile, dialect.KindAPI:
+		now, err := s.now(ctx, e)
+		switch {
+		case err != nil:
+			return Other, err
+		case bytes.Equal(now, e.Before):
+			return Before, nil
+		case bytes.Equal(now, e.After):
+			return After, nil
+		}
+		return Other, nil
+	}
+	state := Other
+	err := s.write(ctx, e.Database, func(db *database) error {
+		value, there, err := db.cell(ctx, e, "")
+		state = e.state(value, there)
+		return err
+	})
+	return state, err
+}
+
+func (s *Site) now(ctx context.Context, e Edit) ([]byte, error) {
+	if e.Kind == dialect.KindAPI {
+		data, _, err := s.fetch(ctx, e.File)
+		return data, err
+	}
+	return s.readBytes(e.File)
+}
+
+func (e Edit) state(value *string, there bool) State {
+	same := func(a, b *string) bool { return a == b || a != nil && b != nil && *a == *b }
+	rowBefore, rowAfter := true, true
+	if e.Insert {
+		rowBefore, rowAfter = e.Old != nil, e.New != nil
+	}
+	switch {
+	case there == rowBefore && same(value, e.Old):
+		return Before
+	case there == rowAfter && same(value, e.New):
+		return After
+	}
+	return Other
+}
+
+// Apply makes the edit: where the old value is still there it becomes the new one, in one step. What is the new
+// value already is left alone; anything else is ErrChanged.
+func (s *Site) Apply(ctx context.Context, e Edit) error {
+	switch e.Kind {
+	case dialect.KindFile:
+		return s.applyFile(e)
+	case dialect.KindAPI:
+		return s.applyAPI(ctx, e)
+	}
+	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
+}
+
+func (s *Site) applyFile(e Edit) error {
+	now, err := s.readBytes(e.File)
+	switch {
+	case err != nil:
+		return err
+	case bytes.Equal(now, e.After):
+		return nil
+	case !bytes.Equal(now, e.Before):
+		return ErrChanged
+	}
+	return ReplaceFile(s.root, e.File, e.After)
+}
+
+func (s *Site) applyAPI(ctx context.Context, e Edit) error {
+	now, tag, err := s.fetch(ctx, e.File)
+	switch {
+	case err != nil:
+		return err
+	case bytes.Equal(now, e.After):
+		return nil
+	case !bytes.Equal(now, e.Before):
+		return ErrChanged
+	}
+	response, err := s.request(ctx, http.MethodPut, e.File, e.After, tag)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode == http.StatusPreconditionFailed {
+		return ErrChanged
+	}
+	if response.StatusCode >= 300 {
+		return fmt.Errorf("it answers %s to the new document", http.StatusText(response.StatusCode))
+	}
+	return nil
+}
+
+// write opens a database for writing, and runs one transaction on it.
+func (s *Site) write(ctx context.Context, name string, do func(*database) error) error {
+	spec, err := s.resolved(name)
+	if err != nil {
+		return err
+	}
+	var db *database
+	if spec.Driver == dialect.SQLite {
+		db, err = s.sqliteForWriting(spec.SQLite)
+	} else {
+		db, err = s.connect(spec)
+	}
+	if err != nil {
+		return err
+	}
+	defer db.close()
+	ctx, cancel := context.WithTimeout(ctx, queryTime)
+	defer cancel()
+	tx, err := db.pool.BeginTx(ctx, nil)
+	if err != nil {
+		return explain(err)
+	}
+	db.conn = tx
+	if err := do(db); err != nil {
+		_ = tx.Rollback()
+		return explain(err)
+	}
+	if err := tx.Commit(); err != nil {
+		return explain(err)
+	}
+	return nil
+}
+
+func (s *Site) sqliteForWriting(name string) (*database, error) {
+	if s.root == nil {
+		return nil, errNoRoot
+	}
+	rel := filepath.ToSlash(filepath.Clean("/" + name))[1:]
+	if _, _, err := sqliteHeader(s.root, rel); err != nil {
+		return nil, err
+	}
+	full, err := filepath.EvalSymlinks(filepath.Join(s.root.Name(), rel))
+	if err != nil {
+		return nil, err
+	}
+	if full, err = filepath.Abs(full); err != nil {
+		return nil, err
+	}
+	query := url.Values{"mode": {"rw"}, "_txlock": {"immediate"}, "_pragma": {"trusted_schema(0)", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+	pool, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: filepath.ToSlash(full), RawQuery: query.Encode()}).String())
+	if err != nil {
+		return nil, err
+	}
+	return &database{name: rel, driver: dialect.SQLite, pool: pool, check: func() error { return nil }}, nil
+}
+
+// cell reads the value that an edit is about, and whether its row is there.
+func (db *database) cell(ctx context.Context, e Edit, lock string) (value *string, there bool, err error) {
+	st := db.statement("SELECT %s FROM %s", e.Column, e.Table).where("WHERE", e.Where)
+	st.text.WriteString(lock)
+	count := 0
+	err = db.each(ctx, st.text.String(), st.args, func(_ []string, row []sql.NullString) error {
+		if count++; row[0].Valid {
+			value = &row[0].String
+		}
+		return nil
+	})
+	if err == nil && count > 1 {
+		err = errors.New("there are several rows, and nothing says which counts")
+	}
+	if value != nil {
+		copied := *value
+		value = &copied
+	}
+	return value, count == 1, err
+}
+
+// apply compares, writes and reads again, all in the transaction.
+func (db *database) apply(ctx context.Context, e Edit) error {
+	lock := ""
+	if db.driver != dialect.SQLite {
+		lock = " FOR UPDATE"
+	}
+	value, there, err := db.cell(ctx, e, lock)
+	if err != nil {
+		return err
+	}
+	switch e.state(value, there) {
+	case After:
+		return nil
+	case Other:
+		return ErrChanged
+	}
+	st := db.change(e, there)
+	if _, err := db.conn.ExecContext(ctx, st.text.String(), st.args...); err != nil {
+		return err
+	}
+	value, there, err = db.cell(ctx, e, "")
+	if err == nil && e.state(value, there) != After {
+		err = errors.New("the database took the new value and holds another; nothing was changed")
+	}
+	return err
+}
+
+// change is the statement for an edit: a row is put in, changed, or taken out.
+func (db *database) change(e Edit, there bool) *statement {
+	switch {
+	case e.Insert && !there:
+		columns, marks := "", ""
+		st := db.statement("INSERT INTO %s", e.Table)
+		for _, column := range append(slices.Sorted(maps.Keys(e.Where)), e.Column) {
+			value := e.Where[column]
+			if column == e.Column {
+				value = *e.New
+			}
+			if columns != "" {
+				columns, marks = columns+", ", marks+", "
+			}
+			columns += db.quoted(column)
+			marks += st.mark(value)
+		}
+		fmt.Fprintf(&st.text, " (%s) VALUES (%s)", columns, marks)
+		return st
+	case e.Insert && e.New == nil:
+		return db.statement("DELETE FROM %s", e.Table).where("WHERE", e.Where)
+	}
+	st := db.statement("UPDATE %s SET %s = ", e.Table, e.Column)
+	if e.New == nil {
+		st.text.WriteString("NULL")
+	} else {
+		st.text.WriteString(st.mark(*e.New))
+	}
+	return st.where("WHERE", e.Where)
+}
