@@ -116,7 +116,7 @@ func write(dir string) error {
 		return err
 	}
 	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it."}
-	for _, site := range []*brindle{lanternLane(), lanternLaneAligned()} {
+	for _, site := range []*installation{lanternLane(), lanternLaneAligned()} {
 		written, err := site.write(dir)
 		if err != nil {
 			return fmt.Errorf("writing the demo: %w", err)

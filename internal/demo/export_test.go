@@ -28,7 +28,7 @@ func export(t *testing.T, into, address string) {
 	b := lanternLaneAligned()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts}}, true)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
 	require.NoError(t, err)
 	defer server.Close()
 	connect := server.Connect(b.folder)
@@ -39,7 +39,7 @@ func export(t *testing.T, into, address string) {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	b.set("one_address", "no")
-	require.NoError(t, b.writeDatabase(filepath.Join(dir, b.folder, "site", "data", "brindle.db")))
+	require.NoError(t, writeSQLite(filepath.Join(dir, b.folder, "site", "data", "brindle.db"), brindleSchema, b.fillBrindle))
 	for _, path := range []string{"/", "/about/", "/contact/", "/privacy/", "/tickets/", "/news/", "/winter-wolf/", "/holiday-workshop/", "/sixty-puppets/", "/join/",
 		"/attachment/wolf/", "/2026/11/", "/2026/10/", "/2026/09/", "/writer/juniper-fold/", "/robots.txt", "/sitemap.xml", "/feed.xml",
 		"/media/icon.png", "/media/logo.png", "/media/card.png", "/themes/lantern/style.css"} {

@@ -21,7 +21,7 @@ import (
 // the rule is about what is served and has a twin about what is declared, the twin must notice it when only the
 // settings are seen, and the rule when only the site is seen from outside.
 type fault struct {
-	do       func(*brindle)
+	do       func(*installation)
 	declared string   // the twin
 	previous []string // addresses that answered at an earlier time
 	under    string   // the rule that counts in its place, when seen from all sides
@@ -43,15 +43,15 @@ var faults = map[string]fault{
 	"titles.page-present":          set("untitled", "tickets"),
 	"titles.listing-plain":         twin("titles.listing-plain-declared", "title_form_list", "<list> archive <sep> <site>"),
 	"titles.served":                set("stale_site_title", "Lantern Lane", "site_title", "Lantern Lane Players"),
-	"identity.time-zone":           {do: func(b *brindle) { b.set("zone", "Europe/Paris"); b.publishScheduled() }},
+	"identity.time-zone":           {do: func(b *installation) { b.set("zone", "Europe/Paris"); b.publishScheduled() }},
 	"identity.time-zone-scheduled": set("zone", "UTC"),
 	"identity.admin-mail":          set("admin_mail", "somebody@quickpost.example"),
 	"identity.sender":              set("mail_name", "Brindle"),
 	"identity.address":             set("public_url", "https://lanternlane.example", "install_url", "https://lanternlane.example"),
 	"identity.install-address":     set("install_url", "https://new.lanternlane.example"),
 	"identity.home-assigned":       set("front_page", "advent-matinees"), // scheduled, not published
-	"identity.icon":                {do: func(b *brindle) { b.files["public/media/icon.png"] = file{"GIF89a is what it is", 0o644} }},
-	"identity.logo":                {do: func(b *brindle) { b.files["public/media/logo.png"] = file{picture(64, 64), 0o644} }},
+	"identity.icon":                {do: func(b *installation) { b.files["public/media/icon.png"] = file{"GIF89a is what it is", 0o644} }},
+	"identity.logo":                {do: func(b *installation) { b.files["public/media/logo.png"] = file{picture(64, 64), 0o644} }},
 	"identity.logo-declared":       set("logo", ""),
 	"identity.language":            twin("identity.language-declared", "lang", "nl"),
 	"identity.copyright-year":      twin("identity.copyright-year-declared", "footer_line", "© 2019 Lantern Lane"),
@@ -60,15 +60,15 @@ var faults = map[string]fault{
 	"identity.no-splash":           set("splash", "yes"),
 	"identity.default-category":    set("default_topic", "misc"),
 	"identity.search-page":         set("page_search", ""),
-	"identity.sample-content": {do: func(b *brindle) {
+	"identity.sample-content": {do: func(b *installation) {
 		b.pages = append(b.pages, page{"hello-brindle", "Hello from Brindle", "post", "public", "2026-05-03 10:00", "The post that every Brindle comes with, until somebody takes it away again.", "Hello."})
 	}},
 	"identity.login-form": set("login_formless", "yes"),
-	"visibility.robots-discreet": {do: func(b *brindle) {
+	"visibility.robots-discreet": {do: func(b *installation) {
 		b.files["public/media/dump.txt"] = file{"everything", 0o644}
 		b.set("robots_lines", "Disallow: /media/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
 	}},
-	"permalinks.old-lead-on":      {do: func(*brindle) {}, previous: []string{"https://www.lanternlane.example/tickets-and-cushions/"}},
+	"permalinks.old-lead-on":      {do: func(*installation) {}, previous: []string{"https://www.lanternlane.example/tickets-and-cushions/"}},
 	"identity.standing-pages":     onPage("privacy", func(p *page) { p.title = "Small print of the theatre" }),
 	"identity.standing-comments":  set("comments_pages", "open"),
 	"metadata.site-description":   set("description", "Puppets."),
@@ -77,7 +77,7 @@ var faults = map[string]fault{
 	"metadata.description-unique": onPage("tickets", func(p *page) {
 		p.description = "What we keep of you when you book a seat, for how long, and how to have it removed."
 	}),
-	"metadata.description-own": {do: func(b *brindle) {
+	"metadata.description-own": {do: func(b *installation) {
 		for i := range b.pages {
 			b.pages[i].description = ""
 		}
@@ -89,8 +89,8 @@ var faults = map[string]fault{
 	"metadata.canonical":           set("head_code", `<link rel="canonical" href="/x/">`),
 	"metadata.canonical-final":     set("canonical_of_tickets", "https://www.lanternlane.example/gone/"),
 	"metadata.card":                twin("metadata.card-declared", "cards", "no"),
-	"metadata.card-image":          {do: func(b *brindle) { b.files["public/media/card.png"] = file{picture(300, 200), 0o644} }},
-	"metadata.card-image-declared": {do: func(b *brindle) { b.set("card_image", "") }, under: "metadata.card"},
+	"metadata.card-image":          {do: func(b *installation) { b.files["public/media/card.png"] = file{picture(300, 200), 0o644} }},
+	"metadata.card-image-declared": {do: func(b *installation) { b.set("card_image", "") }, under: "metadata.card"},
 	"metadata.identity-data":       twin("metadata.identity-data-declared", "structured", "no"),
 	"metadata.structured-valid":    onPage("about", func(p *page) { p.body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
 	"metadata.image-alt":           onPage("about", func(p *page) { p.body += `<img src="/media/card.png">` }),
@@ -103,7 +103,7 @@ var faults = map[string]fault{
 	"visibility.index-building":    building("visibility.index-building-declared", "hidden", "no"),
 	"visibility.noindex-readable":  set("robots_lines", "Disallow: /writer/\n\nUser-agent: weltaxis\nAllow: /\n"),
 	"visibility.no-building-hosts": onPage("about", func(p *page) { p.body += `<a href="https://new.lanternlane.example/">here</a>` }),
-	"visibility.served":            {do: func(b *brindle) { b.set("head_code", `<meta name="robots" content="noindex">`) }, under: "visibility.index-live"},
+	"visibility.served":            {do: func(b *installation) { b.set("head_code", `<meta name="robots" content="noindex">`) }, under: "visibility.index-live"},
 	"visibility.robots-answer":     set("robots_status", "429"),
 	"visibility.robots-assets":     set("robots_lines", "Disallow: /themes/\n"),
 	"visibility.sitemap":           twin("visibility.sitemap-declared", "sitemap", "no"),
@@ -111,21 +111,21 @@ var faults = map[string]fault{
 	"visibility.sitemap-urls":      set("sitemap_extra", "/gone/"),
 	"visibility.sitemap-complete":  set("sitemap_without", "tickets"),
 	"visibility.sitemap-withheld":  building("visibility.sitemap-withheld-declared", "sitemap", "yes"),
-	"visibility.author-listings": {do: func(b *brindle) {
+	"visibility.author-listings": {do: func(b *installation) {
 		b.set("list_authors", "yes")
 		b.siteFile = strings.Replace(b.siteFile, "authors: several", "authors: one", 1)
 	}, declared: "visibility.author-listings-declared"},
 	"visibility.date-listings":    twin("visibility.date-listings-declared", "list_dates", "yes"),
 	"visibility.attachment-pages": twin("visibility.attachment-pages-declared", "list_files", "yes"),
 	"visibility.search-results":   twin("visibility.search-results-declared", "list_search", "yes"),
-	"visibility.thin-listings": {do: func(b *brindle) {
+	"visibility.thin-listings": {do: func(b *installation) {
 		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.slug == "sixty-puppets" })
 	}},
 	"visibility.one-host":          set("one_address", "no"),
 	"visibility.links-answer":      onPage("about", func(p *page) { p.body += `<a href="/gone/">gone</a>` }),
 	"visibility.links-direct":      onPage("about", func(p *page) { p.body += `<a href="/tickets">tickets</a>` }),
 	"visibility.encrypted-content": onPage("about", func(p *page) { p.body += `<iframe src="http://elsewhere.example/"></iframe>` }),
-	"visibility.pages-linked":      {do: func(b *brindle) { b.pages = append(b.pages, orphan) }},
+	"visibility.pages-linked":      {do: func(b *installation) { b.pages = append(b.pages, orphan) }},
 	"visibility.feed":              set("feed_off", "yes"),
 	"visibility.feed-reply":        twin("visibility.feed-reply-declared", "feed_reply", "juniper@quickpost.example"),
 	"visibility.update-notices":    building("", "notify", "yes"),
@@ -138,36 +138,36 @@ var faults = map[string]fault{
 	"permalinks.form":              onPage("sixty-puppets", func(p *page) { p.slug = "Sixty_puppets" }),
 	"permalinks.form-declared":     set("address_suffix", ".htm"),
 	"permalinks.slash":             set("slash_both", "yes"),
-	"permalinks.one-address": {do: func(b *brindle) {
+	"permalinks.one-address": {do: func(b *installation) {
 		b.set("canonical_of_about", "")
 		onPage("tickets", func(p *page) { p.body += `<a href="/about/?from=mail">about</a>` }).do(b)
 	}},
-	"hardening.admin-name":            {do: func(b *brindle) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
+	"hardening.admin-name":            {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
 	"hardening.registration-role":     set("register_role", "editor"),
 	"hardening.session":               set("idle_minutes", "31"),
-	"hardening.debug-off":             {do: func(b *brindle) { b.constants["BRINDLE_DEBUG"] = "1" }},
-	"hardening.secret":                {do: func(b *brindle) { b.secret = "one character short of enough.." }},
-	"permissions.config-locked":       {do: func(b *brindle) { b.chmod(0o640, "config.php") }},
-	"permissions.not-world-writable":  {do: func(b *brindle) { b.chmod(0o757, "public/media") }},
-	"permissions.group-write-limited": {do: func(b *brindle) { b.chmod(0o775, "public/themes") }},
-	"permissions.files":               {do: func(b *brindle) { b.chmod(0o755, "public/index.php") }},
-	"permissions.folders":             {do: func(b *brindle) { b.chmod(os.ModeSetgid|0o755, "system") }},
-	"permissions.uploads-inert":       {do: func(b *brindle) { b.files["public/media/cat.php.jpg"] = file{"not a cat", 0o644} }},
-	"permissions.private-outside":     {do: func(b *brindle) { b.files["public/.git/config"] = file{"[core]", 0o644} }},
+	"hardening.debug-off":             {do: func(b *installation) { b.constants["BRINDLE_DEBUG"] = "1" }},
+	"hardening.secret":                {do: func(b *installation) { b.secret = "one character short of enough.." }},
+	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "config.php") }},
+	"permissions.not-world-writable":  {do: func(b *installation) { b.chmod(0o757, "public/media") }},
+	"permissions.group-write-limited": {do: func(b *installation) { b.chmod(0o775, "public/themes") }},
+	"permissions.files":               {do: func(b *installation) { b.chmod(0o755, "public/index.php") }},
+	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetgid|0o755, "system") }},
+	"permissions.uploads-inert":       {do: func(b *installation) { b.files["public/media/cat.php.jpg"] = file{"not a cat", 0o644} }},
+	"permissions.private-outside":     {do: func(b *installation) { b.files["public/.git/config"] = file{"[core]", 0o644} }},
 	"maintenance.lifted-declared":     set("closed", "yes"),
 	"maintenance.message":             set("closed_text", "We will be back soon."),
 }
 
-func set(pairs ...string) fault { return fault{do: func(b *brindle) { b.set(pairs...) }} }
+func set(pairs ...string) fault { return fault{do: func(b *installation) { b.set(pairs...) }} }
 
 // twin is a setting that is served as it is declared.
 func twin(declared, option, value string) fault {
-	return fault{do: func(b *brindle) { b.set(option, value) }, declared: declared}
+	return fault{do: func(b *installation) { b.set(option, value) }, declared: declared}
 }
 
 // onPage changes one page.
 func onPage(slug string, change func(*page)) fault {
-	return fault{do: func(b *brindle) {
+	return fault{do: func(b *installation) {
 		for i := range b.pages {
 			if b.pages[i].slug == slug {
 				change(&b.pages[i])
@@ -177,12 +177,12 @@ func onPage(slug string, change func(*page)) fault {
 }
 
 func intent(before, after string) fault {
-	return fault{do: func(b *brindle) { b.siteFile = strings.Replace(b.siteFile, before, after, 1) }}
+	return fault{do: func(b *installation) { b.siteFile = strings.Replace(b.siteFile, before, after, 1) }}
 }
 
 // building is a fault of a site that is still being built, and otherwise hidden as it should be.
 func building(declared, option, value string) fault {
-	return fault{do: func(b *brindle) {
+	return fault{do: func(b *installation) {
 		b.siteFile = strings.Replace(b.siteFile, "stage: live", "stage: building", 1)
 		b.set("hidden", "yes", "sitemap", "no", "notify", "no", option, value)
 	}, declared: declared}
@@ -191,7 +191,7 @@ func building(declared, option, value string) fault {
 var orphan = page{"hidden-door", "The hidden door of the theatre", "page", "public", "2026-06-01 10:00", "A page that nobody links to, though the sitemap names it, as such pages do.", "Behind the third lantern there is a door."}
 
 // deepPages hang below one another, three clicks from home and more.
-func deepPages(b *brindle) {
+func deepPages(b *installation) {
 	last := ""
 	for _, name := range []string{"four", "three", "two", "one"} {
 		b.pages = append(b.pages, page{"room-" + name, "Room number " + name + " of the theatre", "page", "public", "2026-06-01 10:00",
@@ -205,25 +205,25 @@ func deepPages(b *brindle) {
 	}
 }
 
-func (b *brindle) publishScheduled() {
+func (b *installation) publishScheduled() {
 	for i := range b.pages {
 		b.pages[i].status = "public"
 	}
 }
 
 // auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
-func auditOf(t *testing.T, b *brindle, sources ...string) *audit.Result {
+func auditOf(t *testing.T, b *installation, sources ...string) *audit.Result {
 	t.Helper()
 	return auditAfter(t, b, nil, sources...)
 }
 
 // auditAfter is auditOf with addresses that answered at an earlier time.
-func auditAfter(t *testing.T, b *brindle, previous []string, sources ...string) *audit.Result {
+func auditAfter(t *testing.T, b *installation, previous []string, sources ...string) *audit.Result {
 	t.Helper()
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts}}, true)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
 	require.NoError(t, err)
 	defer server.Close()
 	s, err := site.Load(filepath.Join(dir, b.folder))

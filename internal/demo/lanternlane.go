@@ -10,9 +10,10 @@ import (
 )
 
 // lanternLaneAligned is the theatre's site as it ought to be, on which an audit has nothing to report.
-func lanternLaneAligned() *brindle {
-	return &brindle{
+func lanternLaneAligned() *installation {
+	return &installation{
 		folder:    "lantern-lane-aligned",
+		system:    brindle{},
 		constants: map[string]string{"BRINDLE_DEBUG": "false", "BRINDLE_EDIT_CODE": "false"},
 		secret:    "an invented key of the demo and not a secret at all",
 		options: map[string]string{
@@ -40,8 +41,9 @@ func lanternLaneAligned() *brindle {
 			"closed": "no", "closed_text": "Lantern Lane is changing the scenery and will be back within the hour. Questions: post@lanternlane.example",
 			"closed_mail": "post@lanternlane.example", "locked": "no",
 		},
-		accounts: []account{{"juniper-fold", "keeper"}, {"tobit-arkle", "editor"}, {"maren-os", "writer"}},
-		pages:    lanternLanePages(),
+		accounts:   []account{{"juniper-fold", "keeper"}, {"tobit-arkle", "editor"}, {"maren-os", "writer"}},
+		extensions: []extension{{"seating", "tickets", "2.3.1", "2.3.1", true}, {"swiftpages", "page-cache", "1.8.0", "1.8.0", true}},
+		pages:      lanternLanePages(),
 		folders: map[string]os.FileMode{
 			"data": 0o750, "logs": 0o750, "system": 0o755, "extensions": 0o755, "extensions/seating": 0o755, "public": 0o755,
 			"public/media": 0o755, "public/media/2026": 0o755, "public/cache": 0o755, "public/themes": 0o755, "public/themes/lantern": 0o755,
@@ -134,58 +136,43 @@ func lanternLaneSiteFile(folder string) string {
 type leaving struct {
 	tells string
 	rules []string // that should notice
-	do    func(*brindle)
-}
-
-func (b *brindle) set(pairs ...string) {
-	for i := 0; i < len(pairs); i += 2 {
-		b.options[pairs[i]] = pairs[i+1]
-	}
-}
-
-func (b *brindle) chmod(mode os.FileMode, names ...string) {
-	for _, name := range names {
-		if f, isFile := b.files[name]; isFile {
-			f.mode = mode
-			b.files[name] = f
-			continue
-		}
-		b.folders[name] = mode
-	}
+	do    func(*installation)
 }
 
 // lanternLaneLeavings tell the story of the theatre's site, in the order in which it happened.
 var lanternLaneLeavings = []leaving{
 	{"Juniper, a volunteer, installed Brindle on a wet Sunday in May and clicked Next until it ran. The title and the tagline of the install are still there.",
 		[]string{"titles.site-own", "titles.tagline-own"},
-		func(b *brindle) { b.set("site_title", "My Brindle site", "tagline", "Another place made with Brindle") }},
+		func(b *installation) {
+			b.set("site_title", "My Brindle site", "tagline", "Another place made with Brindle")
+		}},
 	{"The installer asked for a name and offered “admin”. Later Tobit wanted the keys as well and called himself after the theatre.",
 		[]string{"hardening.admin-name"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.accounts = append([]account{{"admin", "keeper"}, {"lanternlane", "keeper"}}, b.accounts...)
 		}},
 	{"It also wanted a mailbox. Juniper gave her own; the theatre did not have one yet. Mail to members still goes out in the install's name.",
 		[]string{"identity.admin-mail", "identity.sender"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.set("admin_mail", "juniper.fold@quickpost.example", "mail_name", "Brindle", "mail_from", "noreply@install.example")
 		}},
 	{"The key that signs sessions was to be changed before opening. The comment that said so is gone; the key is not.",
 		[]string{"hardening.secret"},
-		func(b *brindle) { b.secret = "please change this before you open the doors" }},
+		func(b *installation) { b.secret = "please change this before you open the doors" }},
 	{"The site grew under a temporary name and without encryption. On opening night the address was changed in one of two fields, and typed without the www and the s.",
 		[]string{"identity.address", "identity.install-address", "visibility.one-host", "visibility.sitemap-urls"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.set("public_url", "http://lanternlane.example", "install_url", "http://new.lanternlane.example", "one_address", "no")
 		}},
 	{"Search engines were asked to stay away until opening night. Nobody has asked them back.",
 		[]string{"visibility.index-live", "visibility.index-declared"},
-		func(b *brindle) { b.set("hidden", "yes") }},
+		func(b *installation) { b.set("hidden", "yes") }},
 	{"One evening nothing worked, so debug mode went on in config.php. The switch on the administration pages says off, and has no say.",
 		[]string{"hardening.debug-off"},
-		func(b *brindle) { b.constants["BRINDLE_DEBUG"] = "true" }},
+		func(b *installation) { b.constants["BRINDLE_DEBUG"] = "true" }},
 	{"The same evening somebody on the telephone said “set everything to 777”. Not everything was, but the configuration and the uploads were, and the programs were given to the group.",
 		[]string{"permissions.config-locked", "permissions.not-world-writable", "permissions.group-write-limited"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.chmod(0o666, "config.php")
 			b.chmod(0o777, "public/media", "public/media/2026")
 			b.chmod(0o664, "system/brindle.php", "extensions/seating/seating.php")
@@ -193,45 +180,47 @@ var lanternLaneLeavings = []leaving{
 		}},
 	{"The style sheet came off a memory stick on which every file can be run.",
 		[]string{"permissions.files"},
-		func(b *brindle) { b.chmod(0o755, "public/themes/lantern/style.css", "public/themes/lantern/lamp.js") }},
+		func(b *installation) {
+			b.chmod(0o755, "public/themes/lantern/style.css", "public/themes/lantern/lamp.js")
+		}},
 	{"To see whether uploads work, a three-line program was put among the pictures. They do.",
 		[]string{"permissions.uploads-inert"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.files["public/media/2026/upload-test.php"] = file{"<?php\necho 'it works';\n", 0o644}
 		}},
 	{"Before the move to the new server the database was dumped, into the nearest folder. The public one.",
 		[]string{"permissions.private-outside"},
-		func(b *brindle) {
+		func(b *installation) {
 			b.files["public/lanternlane-2026-09-02.sql"] = file{"-- a dump of the theatre's database would stand here\n", 0o644}
 		}},
 	{"Tobit made a page called Welcome for the front. It was never assigned, so visitors meet the newest post.",
 		[]string{"identity.home-assigned"},
-		func(b *brindle) { b.set("front", "stream", "front_page", "") }},
+		func(b *installation) { b.set("front", "stream", "front_page", "") }},
 	{"Titles of inner pages were typed with a hyphen, from the look of another site; the theatre's separator is an upright stroke.",
 		[]string{"titles.separator-declared"},
-		func(b *brindle) { b.set("title_form_page", "<page> - <site>") }},
+		func(b *installation) { b.set("title_form_page", "<page> - <site>") }},
 	{"Two posts are scheduled for eight in the morning. The site believes it is in no country at all.",
 		[]string{"identity.time-zone-scheduled", "identity.time-zone"},
-		func(b *brindle) { b.set("zone", "UTC") }},
+		func(b *installation) { b.set("zone", "UTC") }},
 	{"The description for search engines was left for the end. The end came.",
 		[]string{"metadata.site-description"},
-		func(b *brindle) { b.set("description", "This is a Brindle site.") }},
+		func(b *installation) { b.set("description", "This is a Brindle site.") }},
 	{"A search engine sent a whole tag to prove whose site it is. The whole tag went into the field.",
 		[]string{"metadata.verification", "metadata.verification-form"},
-		func(b *brindle) { b.set("verify", `<meta name="proof-of-owner" content="LL-7Q2M-DEMO">`) }},
+		func(b *installation) { b.set("verify", `<meta name="proof-of-owner" content="LL-7Q2M-DEMO">`) }},
 	{"Addresses are still numbers, because the readable ones did not work on the first server.",
 		[]string{"permalinks.readable", "permalinks.served"},
-		func(b *brindle) { b.set("address_form", "/?entry=<id>") }},
+		func(b *installation) { b.set("address_form", "/?entry=<id>") }},
 	{"While the volunteers typed in the programme, being signed out was a nuisance, so a session lasts a working day. New members could write at once, to help.",
 		[]string{"hardening.session", "hardening.registration-role"},
-		func(b *brindle) { b.set("idle_minutes", "480", "register_role", "writer") }},
+		func(b *installation) { b.set("idle_minutes", "480", "register_role", "writer") }},
 	{"The closed sign was never used, and nobody has read what it says.",
 		[]string{"maintenance.message"},
-		func(b *brindle) { b.set("closed_text", "Closed. Come back later.") }},
+		func(b *installation) { b.set("closed_text", "Closed. Come back later.") }},
 }
 
 // lanternLane is the site as its owner left it after the building weeks.
-func lanternLane() *brindle {
+func lanternLane() *installation {
 	b := lanternLaneAligned()
 	b.folder = "lantern-lane"
 	b.siteFile = lanternLaneSiteFile(b.folder)

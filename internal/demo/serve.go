@@ -27,11 +27,13 @@ type served struct {
 	folder      string
 	hosts       []string
 	https, http string
+	system      system
+	database    *databaseServer
 }
 
 var servedSites = []served{
-	{"lantern-lane", lanternLaneHosts, "127.0.0.1:8443", "127.0.0.1:8080"},
-	{"lantern-lane-aligned", lanternLaneHosts, "127.0.0.1:8444", "127.0.0.1:8081"},
+	{folder: "lantern-lane", hosts: lanternLaneHosts, https: "127.0.0.1:8443", http: "127.0.0.1:8080", system: brindle{}},
+	{folder: "lantern-lane-aligned", hosts: lanternLaneHosts, https: "127.0.0.1:8444", http: "127.0.0.1:8081", system: brindle{}},
 }
 
 var lanternLaneHosts = []string{"www.lanternlane.example", "lanternlane.example", "new.lanternlane.example"}
@@ -64,7 +66,7 @@ func serve(dir string, sites []served, anyPort bool) (*Server, error) {
 }
 
 func (s *Server) start(dir string, site served, certificate tls.Certificate, anyPort bool) error {
-	in, err := newStandIn(filepath.Join(dir, site.folder, "site"))
+	in, err := newStandIn(site, filepath.Join(dir, site.folder, "site"))
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package demo
 import (
 	"bytes"
 	"compress/gzip"
-	"database/sql"
 	_ "embed"
 	"encoding/json"
 	"fmt"
@@ -18,21 +17,19 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"weltaxis/internal/format"
 )
 
-//go:embed brindle.html
-var brindleHTML string
+//go:embed page.html
+var pageHTML string
 
-var brindleTemplate = template.Must(template.New("brindle").Parse(brindleHTML))
+var pageTemplate = template.Must(template.New("page").Parse(pageHTML))
 
-// A standIn answers for one Brindle installation. It reads the settings anew for every request and renders pages
-// from them: what they say wrong is served wrong, and what is put right is right on the next request, unless the
-// page cache still has the old page.
+// A standIn answers for one installation. It reads the settings anew for every request and renders pages from
+// them: what they say wrong is served wrong, and what is put right is right on the next request, unless the page
+// cache still has the old page.
 type standIn struct {
 	root string // of the installation
-	open *sql.DB
+	kept keeper
 
 	mu    sync.Mutex
 	cache map[string]cached
@@ -44,45 +41,49 @@ type cached struct {
 	until  time.Time
 }
 
-func newStandIn(root string) (*standIn, error) {
-	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(filepath.Join(root, "data", "brindle.db"))+"?mode=ro&_pragma=busy_timeout(2000)")
-	return &standIn{root: root, open: db, cache: map[string]cached{}}, err
+func newStandIn(site served, root string) (*standIn, error) {
+	kept, err := site.system.open(root, site.database)
+	return &standIn{root: root, kept: kept, cache: map[string]cached{}}, err
 }
 
-func (s *standIn) close() { s.open.Close() }
+func (s *standIn) close() { s.kept.close() }
 
 // A view is one request with the settings as they are at that moment.
 type view struct {
 	*standIn
 	options map[string]string
+	public  []entry // the published ones, in the order in which they were made
 	request *http.Request
 	secure  bool
 }
 
-// An entry is a row of the table of pages.
+// An entry is a page or a post.
 type entry struct {
 	ID                                                int
 	Slug, Title, Kind, Status, Published, About, Body string
+	Unlisted                                          bool
 }
 
 func (s *standIn) load(r *http.Request) (*view, error) {
-	v := &view{standIn: s, options: map[string]string{}, request: r, secure: r.TLS != nil}
-	rows, err := s.open.QueryContext(r.Context(), "SELECT name, value FROM brn_options")
-	if err != nil {
+	v := &view{standIn: s, request: r, secure: r.TLS != nil}
+	var err error
+	if v.options, err = s.kept.options(r.Context()); err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var name, value string
-		if err := rows.Scan(&name, &value); err != nil {
-			return nil, err
+	for option, usual := range map[string]string{"theme": "lantern", "writer": "Juniper Fold", "signin_title": "Stage door",
+		"topic_about": "premieres, workshops, and what the puppets have been up to", "picture": "wolf", "picture_title": "The wolf, from the side",
+		"picture_about": "The wolf of the winter show, seen from the side, as the carver drew him.", "maker": "Brindle", "nav": "about contact privacy tickets welcome", "gone": "This page has left the stage."} {
+		if v.options[option] == "" {
+			v.options[option] = usual
 		}
-		v.options[name] = value
 	}
-	if err := rows.Err(); err != nil {
-		return nil, err
+	all, err := s.kept.entries(r.Context())
+	for _, e := range all {
+		if e.Status == "public" {
+			v.public = append(v.public, e)
+		}
 	}
-	return v, v.loadConfig()
+	return v, err
 }
 
 // served lets what a cache has kept be served instead of what is declared.
@@ -94,43 +95,36 @@ func (v *view) served() {
 	}
 }
 
-// loadConfig lets the constants of config.php override what they override.
-func (v *view) loadConfig() error {
-	data, err := os.ReadFile(filepath.Join(v.root, "config.php"))
-	if err != nil {
-		return err
-	}
-	doc, err := format.Read("php", data, format.Options{Dir: "/"})
-	if err != nil {
-		return err
-	}
-	for constant, option := range map[string]string{"BRINDLE_URL": "public_url", "BRINDLE_CACHE": "cache", "BRINDLE_DEBUG": "debug"} {
-		if e, there := doc.Lookup(constant); there && e.Unresolved == "" {
-			v.options[option] = fmt.Sprint(e.Value)
-		}
-	}
-	return nil
-}
-
 func (v *view) yes(option string) bool {
 	return slices.Contains([]string{"yes", "true", "1", "on", "open"}, v.options[option])
 }
 
-func (v *view) entries(where string, args ...any) ([]entry, error) {
-	rows, err := v.open.QueryContext(v.request.Context(), "SELECT id, slug, title, kind, status, published, description, body FROM brn_pages WHERE status = 'public' AND "+where, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
+// entries are the published ones that are wanted.
+func (v *view) entries(wanted func(entry) bool) []entry {
 	var list []entry
-	for rows.Next() {
-		var e entry
-		if err := rows.Scan(&e.ID, &e.Slug, &e.Title, &e.Kind, &e.Status, &e.Published, &e.About, &e.Body); err != nil {
-			return nil, err
+	for _, e := range v.public {
+		if wanted(e) {
+			list = append(list, e)
 		}
-		list = append(list, e)
 	}
-	return list, rows.Err()
+	return list
+}
+
+// posts are the published posts that are wanted, the newest first.
+func (v *view) posts(wanted func(entry) bool) []entry {
+	list := v.entries(func(e entry) bool { return e.Kind == "post" && (wanted == nil || wanted(e)) })
+	slices.SortStableFunc(list, func(a, b entry) int { return strings.Compare(b.Published, a.Published) })
+	return list
+}
+
+// own tells the pages that the system shows at its own addresses.
+func (v *view) own(e entry) bool {
+	return slices.Contains([]string{"stage-door", "sorry", "find", v.options["page_error"], v.options["page_search"], v.options["page_signin"]}, e.Slug)
+}
+
+// writerPath is where the writer's posts are listed.
+func (v *view) writerPath() string {
+	return "/writer/" + strings.ReplaceAll(strings.ToLower(v.options["writer"]), " ", "-") + "/"
 }
 
 func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -208,15 +202,11 @@ func (v *view) address(e entry) string {
 		form = "/<name>/"
 	}
 	return strings.NewReplacer("<name>", e.Slug, "<id>", strconv.Itoa(e.ID), "<year>", e.Published[:4], "<month>", e.Published[5:7],
-		"<topic>", v.options["default_topic"], "<writer>", "juniper-fold").Replace(form)
+		"<topic>", v.options["default_topic"], "<writer>", strings.Trim(strings.TrimPrefix(v.writerPath(), "/writer"), "/")).Replace(form)
 }
 
 func (v *view) sitemap(w http.ResponseWriter) {
-	list, err := v.entries("kind IN ('page', 'post') AND slug NOT IN ('not-here', 'sorry', 'find', 'stage-door')")
-	if err != nil {
-		http.Error(w, "no", http.StatusInternalServerError)
-		return
-	}
+	list := v.entries(func(e entry) bool { return !v.own(e) && e.Slug != "not-here" && !e.Unlisted })
 	w.Header().Set("Content-Type", "application/xml; charset=utf-8")
 	fmt.Fprint(w, `<?xml version="1.0" encoding="UTF-8"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">`)
 	paths := []string{"/", v.topicPath()}
@@ -242,10 +232,9 @@ func (v *view) topicPath() string {
 }
 
 func (v *view) feed(w http.ResponseWriter) {
-	list, err := v.entries("kind = 'post' ORDER BY published DESC LIMIT ?", v.options["feed_items"])
-	if err != nil {
-		http.Error(w, "no", http.StatusInternalServerError)
-		return
+	list := v.posts(nil)
+	if n, err := strconv.Atoi(v.options["feed_items"]); err == nil && n < len(list) {
+		list = list[:n]
 	}
 	w.Header().Set("Content-Type", "application/rss+xml; charset=utf-8")
 	fmt.Fprintf(w, `<?xml version="1.0" encoding="UTF-8"?><rss version="2.0"><channel><title>%s</title><link>%s/</link><description>%s</description><managingEditor>%s</managingEditor>`,
@@ -268,7 +257,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 		kept, there := v.cache[key]
 		v.mu.Unlock()
 		if there && time.Now().Before(kept.until) {
-			kept.header.Set("Cache-Status", "Brindle; hit")
+			kept.header.Set("Cache-Status", v.options["maker"]+"; hit")
 			v.send(w, http.StatusOK, kept.header.Clone(), kept.body)
 			return
 		}
@@ -280,7 +269,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 		v.mu.Lock()
 		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute)}
 		v.mu.Unlock()
-		header.Set("Cache-Status", "Brindle; fwd=uri-miss; stored")
+		header.Set("Cache-Status", v.options["maker"]+"; fwd=uri-miss; stored")
 	}
 	v.send(w, status, header, body)
 }
@@ -305,7 +294,7 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 // A rendered is what the template is given.
 type rendered struct {
 	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline string
-	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, DateLine, DatePath, Writer                     string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, Theme, WriterName, DateLine, DatePath, Writer  string
 	Verify                                                                                                                       []template.HTML
 	Structured                                                                                                                   template.JS
 	Body, HeadCode                                                                                                               template.HTML // what the owners put there is markup
@@ -332,17 +321,18 @@ func (v *view) page() (int, http.Header, []byte) {
 		return status, header, nil
 	}
 	var body bytes.Buffer
-	if err := brindleTemplate.Execute(&body, out); err != nil {
+	if err := pageTemplate.Execute(&body, out); err != nil {
 		return http.StatusInternalServerError, header, []byte("Something fell over.")
 	}
 	return status, header, body.Bytes()
 }
 
 // base is what every page has.
-func (v *view) base() (*rendered, error) {
+func (v *view) base() *rendered {
 	out := &rendered{Lang: v.options["lang"], Footer: v.options["footer_line"], Icon: v.options["icon"], SiteTitle: v.options["site_title"], Tagline: v.options["tagline"],
 		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
 	out.Viewport, out.Charset, out.HeadCode = v.options["theme_viewport"], v.options["theme_charset"], template.HTML(v.options["head_code"])
+	out.Theme, out.WriterName = v.options["theme"], strings.Fields(v.options["writer"])[0]
 	if v.yes("hidden") {
 		out.Robots = "noindex"
 	}
@@ -350,7 +340,7 @@ func (v *view) base() (*rendered, error) {
 		out.Robots = strings.Trim(out.Robots+", nofollow", ", ")
 	}
 	if v.yes("show_maker") {
-		out.Generator = "Brindle " + v.options["version"]
+		out.Generator = v.options["maker"] + " " + v.options["version"]
 	}
 	if v.yes("cards") {
 		out.CardType, out.CardImage = "website", v.options["card_image"]
@@ -364,40 +354,36 @@ func (v *view) base() (*rendered, error) {
 	if v.options["feed_off"] != "yes" {
 		out.Feed = "/feed.xml"
 	}
-	pages, err := v.entries("kind = 'page' AND slug IN ('about', 'contact', 'privacy', 'tickets', 'welcome') ORDER BY id")
-	for _, e := range pages {
+	for _, e := range v.entries(func(e entry) bool { return e.Kind == "page" && slices.Contains(strings.Fields(v.options["nav"]), e.Slug) }) {
 		out.Nav = append(out.Nav, listed{Title: e.Title, Address: v.address(e)})
 	}
-	return out, err
+	return out
 }
 
 func (v *view) content() (int, *rendered, http.Header) {
 	header := http.Header{}
-	out, err := v.base()
-	if err != nil {
-		return http.StatusInternalServerError, &rendered{Title: "Something fell over"}, header
-	}
+	out := v.base()
 	path, query := v.request.URL.Path, v.request.URL.Query()
 	switch {
 	case path == "/" && query.Get("entry") == "":
 		return v.front(out), out, header
 	case path == v.topicPath():
-		return v.listing(out, v.options["default_topic"], "kind = 'post' ORDER BY published DESC", ""), out, header
+		return v.listing(out, v.options["default_topic"], nil, ""), out, header
 	case strings.HasPrefix(path, "/writer/"):
-		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, "/writer/"), "/"), "kind = 'post' ORDER BY published DESC", "list_authors"), out, header
+		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, "/writer/"), "/"), nil, "list_authors"), out, header
 	case monthPath.MatchString(path):
-		return v.listing(out, "Posts of "+strings.Trim(path, "/"), "kind = 'post' AND published LIKE ? || '%'", "list_dates", path[1:5]+"-"+path[6:8]), out, header
-	case path == "/attachment/wolf/":
+		return v.listing(out, "Posts of "+strings.Trim(path, "/"), func(e entry) bool { return strings.HasPrefix(e.Published, path[1:5]+"-"+path[6:8]) }, "list_dates"), out, header
+	case path == "/attachment/"+v.options["picture"]+"/":
 		return v.attachment(out), out, header
 	case path == "/find/" && query.Has("q"):
-		return v.listing(out, "Found for "+query.Get("q"), "kind = 'post' AND title LIKE '%' || ? || '%'", "list_search", query.Get("q")), out, header
+		return v.listing(out, "Found for "+query.Get("q"), func(e entry) bool { return strings.Contains(strings.ToLower(e.Title), strings.ToLower(query.Get("q"))) }, "list_search"), out, header
 	case path == v.options["signin_path"]:
 		header.Set("Location", path+"/")
 		return http.StatusMovedPermanently, out, header
 	case path == v.options["signin_path"]+"/":
-		out.LoginForm, out.Heading, out.Title, out.Robots = !v.yes("login_formless"), "Stage door", v.title("title_form_page", "Stage door"), "noindex"
+		out.LoginForm, out.Heading, out.Title, out.Robots = !v.yes("login_formless"), v.options["signin_title"], v.title("title_form_page", v.options["signin_title"]), "noindex"
 		header.Set("Cache-Control", "private, no-store")
-		header.Set("Set-Cookie", "brindle=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
+		header.Set("Set-Cookie", strings.ToLower(v.options["maker"])+"=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
 		return http.StatusOK, out, header
 	case path == "/join/" && v.yes("register") && !v.yes("rewriting_broken"):
 		out.RegisterForm, out.Heading, out.Title, out.Robots = true, "Join", v.title("title_form_page", "Join"), "noindex"
@@ -410,9 +396,9 @@ var monthPath = regexp.MustCompile(`^/\d{4}/\d{2}/$`)
 
 // attachment is the page around an uploaded file.
 func (v *view) attachment(out *rendered) int {
-	out.Title, out.Heading, out.Single = v.title("title_form_page", "The wolf, from the side"), "The wolf, from the side", true
-	out.Body, out.Canonical = "A drawing.", v.options["public_url"]+"/attachment/wolf/"
-	out.Description = "The wolf of the winter show, seen from the side, as the carver drew him."
+	out.Title, out.Heading, out.Single = v.title("title_form_page", v.options["picture_title"]), v.options["picture_title"], true
+	out.Body, out.Canonical = "A drawing.", v.options["public_url"]+"/attachment/"+v.options["picture"]+"/"
+	out.Description = v.options["picture_about"]
 	if !v.yes("list_files") {
 		out.Robots = "noindex"
 	}
@@ -422,10 +408,7 @@ func (v *view) attachment(out *rendered) int {
 
 // single finds the entry an address names, in the declared form or the old one.
 func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.Header) {
-	list, err := v.entries("slug NOT IN ('stage-door', 'sorry', 'find') ORDER BY id")
-	if err != nil {
-		return http.StatusInternalServerError, out, header
-	}
+	list := v.entries(func(e entry) bool { return !v.own(e) })
 	asked := v.request.URL.RequestURI()
 	for _, e := range list {
 		address := v.address(e)
@@ -445,7 +428,7 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 		}
 	}
 	out.Title, out.Heading, out.Robots = v.title("title_form_page", "Not here"), "Not here", "noindex"
-	out.Body, out.Single = "This page has left the stage.", true
+	out.Body, out.Single = template.HTML(template.HTMLEscapeString(v.options["gone"])), true
 	if v.options["page_missing"] == "" {
 		header.Set("Content-Type", "text/plain")
 	}
@@ -466,11 +449,11 @@ func (v *view) entryPage(out *rendered, e entry, address string) int {
 	if e.About != "" {
 		out.Description = e.About
 	}
-	if e.Slug == v.options["page_missing"] || e.Slug == "not-here" {
+	if e.Slug == v.options["page_missing"] || e.Slug == "not-here" || e.Unlisted {
 		out.Robots = "noindex"
 	}
 	if e.Kind == "post" {
-		out.Writer, out.DateLine = "/writer/juniper-fold/", e.Published[:10]
+		out.Writer, out.DateLine = v.writerPath(), e.Published[:10]
 		out.DatePath = "/" + e.Published[:4] + "/" + e.Published[5:7] + "/"
 		if out.CardType != "" {
 			out.CardType = "article"
@@ -489,7 +472,7 @@ func (v *view) shared(out *rendered) {
 		out.CardTitle = out.Heading
 	}
 	if v.yes("show_author") {
-		out.Author = "Juniper Fold"
+		out.Author = v.options["writer"]
 	}
 }
 
@@ -506,13 +489,9 @@ func (v *view) front(out *rendered) int {
 			out.Verify = append(out.Verify, template.HTML(`<meta name="proof-of-owner" content="`+template.HTMLEscapeString(token)+`">`))
 		}
 	}
-	posts, err := v.entries("kind = 'post' ORDER BY published DESC")
-	if err != nil {
-		return http.StatusInternalServerError
-	}
+	posts := v.posts(nil)
 	if v.options["front"] == "page" {
-		welcome, err := v.entries("slug = ?", v.options["front_page"])
-		if err == nil && len(welcome) == 1 {
+		if welcome := v.entries(func(e entry) bool { return e.Slug == v.options["front_page"] }); len(welcome) == 1 {
 			out.Body, out.Single = template.HTML(welcome[0].Body), true
 		}
 		posts = posts[:min(len(posts), 1)]
@@ -532,16 +511,13 @@ func (v *view) list(out *rendered, posts []entry) {
 	}
 }
 
-func (v *view) listing(out *rendered, name, where, indexed string, args ...any) int {
-	posts, err := v.entries(where, args...)
-	if err != nil {
-		return http.StatusInternalServerError
-	}
+func (v *view) listing(out *rendered, name string, wanted func(entry) bool, indexed string) int {
+	posts := v.posts(wanted)
 	heading := strings.ToUpper(name[:1]) + name[1:]
 	out.Title, out.Heading = v.title("title_form_list", heading), heading
 	out.Canonical = v.options["public_url"] + v.request.URL.RequestURI()
 	if indexed == "" {
-		out.Description = "Everything new at " + v.options["site_title"] + ": premieres, workshops, and what the puppets have been up to."
+		out.Description = "Everything new at " + v.options["site_title"] + ": " + v.options["topic_about"] + "."
 	} else if !v.yes(indexed) {
 		out.Robots = "noindex"
 	}

@@ -23,15 +23,15 @@ type visitor struct {
 	t      *testing.T
 	client *http.Client
 	dir    string
-	b      *brindle
+	b      *installation
 }
 
-func visit(t *testing.T, b *brindle) *visitor {
+func visit(t *testing.T, b *installation) *visitor {
 	t.Helper()
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts}}, true)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	authority, err := os.ReadFile(filepath.Join(dir, caName))
@@ -212,6 +212,6 @@ func TestTheDemoSaysWhenItsPortsAreTaken(t *testing.T) {
 	b := lanternLaneAligned()
 	_, err = b.write(dir)
 	require.NoError(t, err)
-	_, err = serve(dir, []served{{b.folder, lanternLaneHosts, listener.Addr().String(), "127.0.0.1:0"}}, false)
+	_, err = serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, https: listener.Addr().String(), http: "127.0.0.1:0", system: b.system}}, false)
 	assert.ErrorContains(t, err, "is the demo served already?")
 }
