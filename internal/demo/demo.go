@@ -116,7 +116,7 @@ func write(dir string) error {
 		return err
 	}
 	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it."}
-	for _, site := range []*installation{lanternLane(), lanternLaneAligned()} {
+	for _, site := range sites() {
 		written, err := site.write(dir)
 		if err != nil {
 			return fmt.Errorf("writing the demo: %w", err)
@@ -137,15 +137,25 @@ func write(dir string) error {
 	return os.WriteFile(filepath.Join(dir, manifestName), append(data, '\n'), 0o644)
 }
 
+// sites are all that the demo writes.
+func sites() []*installation {
+	return []*installation{lanternLane(), lanternLaneAligned(), saltmarsh(), hollin(), copperbeck(), copperbeckAligned()}
+}
+
 // readme tells the story of the demo, from the same table that made the site.
 func readme() string {
 	var s strings.Builder
 	s.WriteString(`# The demo
 
-Lantern Lane Puppet Theatre is invented, and so is Brindle, the content system it runs on.
+Everything here is invented: the sites, and the three content systems they run on. Brindle keeps its settings in a PHP
+file and a table of keys and values, Ostler in a folder of records, Hobnail in an INI file and one wide row.
 
-- ` + "`lantern-lane/`" + ` is the theatre's site as its owners left it: just gone live, after some weeks of building.
+- ` + "`lantern-lane/`" + ` is a puppet theatre's site as its owners left it: just gone live, after some weeks of building. Brindle.
 - ` + "`lantern-lane-aligned/`" + ` is its twin, with everything in order. An audit of it has nothing to report.
+- ` + "`saltmarsh/`" + ` is a seed library's site that is still being built. Ostler.
+- ` + "`hollin/`" + ` is a beekeepers' site, well kept. Ostler.
+- ` + "`copperbeck/`" + ` is the shop of a canal trust. Hobnail.
+- ` + "`copperbeck-aligned/`" + ` is its twin, with everything in order.
 
 Change what you like, audit again, and see what Weltaxis says. ` + "`weltaxis demo --into`" + ` this folder with ` + "`--renew`" + ` writes
 everything afresh.
@@ -153,8 +163,15 @@ everything afresh.
 ## What happened at Lantern Lane
 
 `)
-	for _, l := range lanternLaneLeavings {
-		fmt.Fprintf(&s, "- %s\n  Noticed by: %s.\n", l.tells, strings.Join(l.rules, ", "))
+	tell := func(leavings []leaving) {
+		for _, l := range leavings {
+			fmt.Fprintf(&s, "- %s\n  Noticed by: %s.\n", l.tells, strings.Join(l.rules, ", "))
+		}
 	}
+	tell(lanternLaneLeavings)
+	s.WriteString("\n## What happened at Saltmarsh\n\n")
+	tell(saltmarshLeavings)
+	s.WriteString("\n## What happened at Copperbeck\n\n")
+	tell(copperbeckLeavings)
 	return s.String()
 }

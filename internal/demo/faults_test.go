@@ -211,6 +211,10 @@ func (b *installation) publishScheduled() {
 	}
 }
 
+func hostsFor(folder string) []string {
+	return servedSites[slices.IndexFunc(servedSites, func(s served) bool { return s.folder == folder })].hosts
+}
+
 // auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
 func auditOf(t *testing.T, b *installation, sources ...string) *audit.Result {
 	t.Helper()
@@ -223,7 +227,7 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...str
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
+	server, err := serve(dir, []served{{folder: b.folder, hosts: hostsFor(b.folder), system: b.system, database: b.database}}, true)
 	require.NoError(t, err)
 	defer server.Close()
 	s, err := site.Load(filepath.Join(dir, b.folder))

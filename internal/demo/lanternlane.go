@@ -88,8 +88,7 @@ func lanternLanePages() []page {
 }
 
 func lanternLaneSiteFile(folder string) string {
-	lines := []string{
-		"# What this site is meant to be, and where Weltaxis may look.",
+	return siteFile(folder, "brindle",
 		"site: Lantern Lane Puppet Theatre",
 		"intent:",
 		"  stage: live                     # building | live | retiring",
@@ -105,15 +104,19 @@ func lanternLaneSiteFile(folder string) string {
 		"  hosting: shared                 # or own",
 		"  mail_domains: [lanternlane.example]",
 		"  building_hosts: [new.lanternlane.example]",
-		"  tokens: [LL-7Q2M-DEMO]",
-	}
+		"  tokens: [LL-7Q2M-DEMO]")
+}
+
+// siteFile is the site file of one of the demo's sites, with the lines of its intent.
+func siteFile(folder, dialect string, intent ...string) string {
+	lines := append([]string{"# What this site is meant to be, and where Weltaxis may look."}, intent...)
 	// The demo's files belong to whoever wrote them, so that is who its web server would run as.
 	if u, err := user.Current(); err == nil && !strings.ContainsAny(u.Username, `\"`) {
 		lines = append(lines, `  web_user: "`+u.Username+`"`)
 	}
 	lines = append(lines,
 		"sources:",
-		"  settings: {dialect: brindle, root: ./site}",
+		"  settings: {dialect: "+dialect+", root: ./site}",
 		"  live:",
 		"    own: true                     # I may look at paths nobody links to",
 		"    rate: 0                       # as fast as it answers",

@@ -34,6 +34,15 @@ type served struct {
 var servedSites = []served{
 	{folder: "lantern-lane", hosts: lanternLaneHosts, https: "127.0.0.1:8443", http: "127.0.0.1:8080", system: brindle{}},
 	{folder: "lantern-lane-aligned", hosts: lanternLaneHosts, https: "127.0.0.1:8444", http: "127.0.0.1:8081", system: brindle{}},
+	{folder: "saltmarsh", hosts: hostsOf("saltmarshseeds.example"), https: "127.0.0.1:8445", http: "127.0.0.1:8082", system: ostler{}},
+	{folder: "hollin", hosts: hostsOf("hollinbees.example"), https: "127.0.0.1:8446", http: "127.0.0.1:8083", system: ostler{}},
+	{folder: "copperbeck", hosts: hostsOf("copperbeck.example", "shop.copperbeck.example"), https: "127.0.0.1:8447", http: "127.0.0.1:8084", system: hobnail{}},
+	{folder: "copperbeck-aligned", hosts: hostsOf("copperbeck.example", "shop.copperbeck.example"), https: "127.0.0.1:8448", http: "127.0.0.1:8085", system: hobnail{}},
+}
+
+// hostsOf are the spellings of a name.
+func hostsOf(domain string, more ...string) []string {
+	return append([]string{"www." + domain, domain}, more...)
 }
 
 var lanternLaneHosts = []string{"www.lanternlane.example", "lanternlane.example", "new.lanternlane.example"}

@@ -72,8 +72,8 @@ func (s *standIn) load(r *http.Request) (*view, error) {
 	}
 	for option, usual := range map[string]string{"theme": "lantern", "writer": "Juniper Fold", "signin_title": "Stage door",
 		"topic_about": "premieres, workshops, and what the puppets have been up to", "picture": "wolf", "picture_title": "The wolf, from the side",
-		"picture_about": "The wolf of the winter show, seen from the side, as the carver drew him.", "maker": "Brindle", "nav": "about contact privacy tickets welcome", "gone": "This page has left the stage."} {
-		if v.options[option] == "" {
+		"picture_about": "The wolf of the winter show, seen from the side, as the carver drew him.", "maker": "Brindle", "theme_viewport": "width=device-width, initial-scale=1", "theme_charset": "utf-8", "nav": "about contact privacy tickets welcome", "gone": "This page has left the stage."} {
+		if _, said := v.options[option]; !said {
 			v.options[option] = usual
 		}
 	}
@@ -354,7 +354,9 @@ func (v *view) base() *rendered {
 	if v.options["feed_off"] != "yes" {
 		out.Feed = "/feed.xml"
 	}
-	for _, e := range v.entries(func(e entry) bool { return e.Kind == "page" && slices.Contains(strings.Fields(v.options["nav"]), e.Slug) }) {
+	for _, e := range v.entries(func(e entry) bool {
+		return e.Kind == "page" && slices.Contains(strings.Fields(v.options["nav"]), e.Slug)
+	}) {
 		out.Nav = append(out.Nav, listed{Title: e.Title, Address: v.address(e)})
 	}
 	return out

@@ -246,7 +246,7 @@ func (t Type) Parse(text string) (Value, error) {
 		}
 		return NumberOf(Size, n), nil
 	case Date:
-		for _, layout := range []string{time.DateOnly, time.RFC3339, time.DateTime} {
+		for _, layout := range []string{time.DateOnly, time.RFC3339, time.DateTime, "2006-01-02 15:04"} {
 			if at, err := time.Parse(layout, trimmed); err == nil {
 				return NumberOf(Date, at.Unix()), nil
 			}

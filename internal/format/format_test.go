@@ -178,6 +178,7 @@ func TestAddInOtherPlaces(t *testing.T) {
 		{"yaml", "- k: v\n- k: w\n", "0.l", "- k: v\n  l: new\n- k: w\n"},
 		{"json", "{}", "a", `{"a": "new"}`},
 		{"json", `{"a": {"b": 1}}`, "a.c", `{"a": {"b": 1, "c": "new"}}`},
+		{"json", "{\n  \"a\": {}\n}", "b.c", "{\n  \"a\": {},\n  \"b\": {\"c\": \"new\"}\n}"},
 		{"toml", "a = 1\n", "s.b", "a = 1\n\n[s]\nb = \"new\"\n"},
 		{"serialised", "a:0:{}", "k", `a:1:{s:1:"k";s:3:"new";}`},
 	} {

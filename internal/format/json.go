@@ -159,9 +159,18 @@ func addJSON(d *Document, path string, value any) ([]edit, error) {
 	if err != nil {
 		return nil, err
 	}
-	if last, there := d.lastBelow(parent); there {
+	// Objects that are missing on the way come to be with it.
+	for _, there := d.entries[parent]; !there && parent != ""; _, there = d.entries[parent] {
+		var up string
+		parent, up = splitPath(parent)
+		text = "{" + member + ": " + text + "}"
+		if member, err = asJSON(up); err != nil {
+			return nil, err
+		}
+	}
+	if last, there := d.lastOf(parent); there {
 		lead := " "
-		if line := bytes.LastIndexByte(d.data[:last.start], '\n'); line >= 0 && bytes.Count(d.data, []byte("\n")) > 1 {
+		if bytes.HasPrefix(bytes.TrimLeft(d.lineOf(last.start), " \t"), []byte(last.key())) {
 			lead = d.newline() + d.indentOf(last.start)
 		}
 		return []edit{{last.end, last.end, "," + lead + member + ": " + text}}, nil
@@ -170,4 +179,22 @@ func addJSON(d *Document, path string, value any) ([]edit, error) {
 		return []edit{{holder.start + 1, holder.end - 1, member + ": " + text}}, nil
 	}
 	return nil, ErrNoPlace
+}
+
+// key is how JSON spells the last key of the entry's path.
+func (e Entry) key() string {
+	_, key := splitPath(e.Path)
+	text, _ := asJSON(key)
+	return text
+}
+
+// lastOf finds the last member directly below a path, one that holds others included.
+func (d *Document) lastOf(parent string) (Entry, bool) {
+	var last Entry
+	for path, entry := range d.entries {
+		if up, _ := splitPath(path); up == parent && path != parent && entry.end > last.end {
+			last = entry
+		}
+	}
+	return last, last.end > 0
 }

@@ -172,7 +172,7 @@ func postgreSQL(t *testing.T, bin string) *DatabaseServer {
 	_, port, err := net.SplitHostPort(FreeAddress(t))
 	require.NoError(t, err)
 	data := filepath.Join(dir, "data")
-	run(t, as, dir, filepath.Join(bin, "initdb"), "-D", data, "-U", "admin", "--auth-local=trust", "--auth-host=scram-sha-256", "-E", "UTF8", "--locale=C", "-N")
+	run(t, as, dir, filepath.Join(bin, "initdb"), "-D", data, "-U", "admin", "--auth-local=trust", "--auth-host=md5", "-E", "UTF8", "--locale=C", "-N")
 	s := &DatabaseServer{Driver: "postgresql", Port: port, connect: func(user, password, database string) string {
 		return fmt.Sprintf("host=127.0.0.1 port=%s user=%s password=%s dbname=%s sslmode=disable default_query_exec_mode=simple_protocol", port, user, password, database)
 	}}
@@ -180,6 +180,6 @@ func postgreSQL(t *testing.T, bin string) *DatabaseServer {
 		db, err := sql.Open("pgx", strings.Join([]string{"host=" + dir, "port=" + port, "user=admin", "dbname=postgres", "sslmode=disable"}, " "))
 		require.NoError(t, err)
 		return db
-	}, filepath.Join(bin, "postgres"), "-D", data, "-p", port, "-k", dir, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-c", "shared_buffers=16MB")
+	}, filepath.Join(bin, "postgres"), "-D", data, "-p", port, "-k", dir, "-c", "listen_addresses=127.0.0.1", "-c", "password_encryption=md5", "-c", "fsync=off", "-c", "shared_buffers=16MB")
 	return s
 }

@@ -299,6 +299,7 @@ func (db *database) each(ctx context.Context, query string, args []any, take fun
 func (db *database) close() {
 	if db.done != nil {
 		db.done()
+		db.done = nil
 	}
 	if db.pool != nil {
 		db.pool.Close()

@@ -123,7 +123,9 @@ func (s *Site) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, documentRow(doc, "", record, list, facts.Origin{File: file}))
+		if wanted(doc, "", list.Where) {
+			rows = append(rows, documentRow(doc, "", record, list, facts.Origin{File: file}))
+		}
 	}
 	return rows, nil
 }
@@ -143,9 +145,22 @@ func documentList(doc *format.Document, below string, list dialect.List, origin 
 		seen[key] = true
 		at := strings.TrimPrefix(below+"."+key, ".")
 		origin.Line = entry.Line
-		rows = append(rows, documentRow(doc, at, key, list, origin))
+		if wanted(doc, at, list.Where) {
+			rows = append(rows, documentRow(doc, at, key, list, origin))
+		}
 	}
 	return rows
+}
+
+// wanted tells whether an entry has the values that the list asks for.
+func wanted(doc *format.Document, at string, where map[string]string) bool {
+	for path, value := range where {
+		entry, _ := doc.Lookup(strings.TrimPrefix(at+"."+path, "."))
+		if text, _ := dialect.Text(entry.Value); text != value {
+			return false
+		}
+	}
+	return true
 }
 
 func documentRow(doc *format.Document, at, key string, list dialect.List, origin facts.Origin) Row {

@@ -53,6 +53,7 @@ type Site struct {
 	secrets   []string                     // passwords, which no error may quote
 	databases map[string]*database         //
 	tables    map[string]map[string]string // by store: key and value, or column and value
+	planned   map[string][]byte            // by file: what earlier edits of the same plan make of it
 	troubles  []Trouble
 	includes  []Include
 }

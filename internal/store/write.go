@@ -60,9 +60,12 @@ func (s *Site) Plan(ctx context.Context, place string, value any) (Edit, error) 
 }
 
 func (s *Site) planFile(place, file, formatName, key string, value any) (Edit, error) {
-	before, err := s.readBytes(file)
-	if err != nil {
-		return Edit{}, err
+	before, planned := s.planned[file]
+	if !planned {
+		var err error
+		if before, err = s.readBytes(file); err != nil {
+			return Edit{}, err
+		}
 	}
 	after, err := s.changed(file, formatName, key, before, value)
 	return Edit{Place: place, Kind: dialect.KindFile, File: file, Before: before, After: after}, err
@@ -291,11 +294,16 @@ func (s *Site) applyAPI(ctx context.Context, e Edit) error {
 	return nil
 }
 
-// write opens a database for writing, and runs one transaction on it.
+// write opens a database for writing, and runs one transaction on it. The site reads no more of that database
+// afterwards than it has read before; for what is there now, open it again.
 func (s *Site) write(ctx context.Context, name string, do func(*database) error) error {
 	spec, err := s.resolved(name)
 	if err != nil {
 		return err
+	}
+	// The transaction that reads would stand in the way. What it has read is kept.
+	if open := s.databases[name]; open != nil {
+		open.close()
 	}
 	var db *database
 	if spec.Driver == dialect.SQLite {

@@ -45,6 +45,7 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Lists)) {
 		g.list(ctx, name, s.Dialect.Lists[name])
 	}
+	g.counted()
 	g.unmapped()
 	return ctx.Err()
 }
@@ -53,7 +54,8 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 type gathering struct {
 	*store.Site
 	into    *facts.Snapshot
-	version string // of the content system
+	version string   // of the content system
+	told    []string // settings that the lists told
 }
 
 // gap makes a failed or refused gap of an error.
@@ -239,9 +241,40 @@ func record(full string, list dialect.List, row store.Row) facts.Record {
 	return r
 }
 
+// counted works out, where the dialect maps no place for them, the settings that the lists tell.
+func (g *gathering) counted() {
+	add := func(name string, value facts.Value, list string) {
+		g.into.Add(facts.Reading{Source: facts.Settings, Name: name, Value: value, Origin: facts.Origin{File: "the list of " + list}})
+		g.told = append(g.told, name)
+	}
+	unmapped := func(name string) bool { _, mapped := g.Dialect.Settings[name]; return !mapped }
+	count := func(list, field string, is facts.Value) int64 {
+		n := int64(0)
+		for _, r := range g.into.Records[list] {
+			if field == "" || r.Values[field].Equal(is) {
+				n++
+			}
+		}
+		return n
+	}
+	if _, seen := g.into.Records[facts.ListAccounts]; seen && unmapped("accounts.highest") {
+		add("accounts.highest", facts.NumberOf(facts.Int, count(facts.ListAccounts, "role", facts.TextOf(facts.Words, facts.HighestRole))), "accounts")
+	}
+	if _, seen := g.into.Records[facts.ListScheduled]; seen && unmapped("posts.scheduled") {
+		add("posts.scheduled", facts.NumberOf(facts.Int, count(facts.ListScheduled, "", facts.Value{})), "scheduled posts")
+	}
+	front, known := g.into.Effective("settings.front.page")
+	if pages, seen := g.into.Records[facts.ListRecords]; seen && known && unmapped("front.page_published") {
+		published := slices.ContainsFunc(pages, func(r facts.Record) bool {
+			return r.Values["path"].Text() == front.Value.Text() && r.Values["published"].Bool()
+		})
+		add("front.page_published", facts.BoolOf(published), "pages")
+	}
+}
+
 // unmapped says once what the dialect says nothing of.
 func (g *gathering) unmapped() {
-	names := g.Dialect.Unmapped()
+	names := slices.DeleteFunc(g.Dialect.Unmapped(), func(name string) bool { return slices.Contains(g.told, name) })
 	if len(names) == 0 {
 		return
 	}
