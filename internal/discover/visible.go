@@ -1,0 +1,87 @@
+package discover
+
+import (
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// visible is what a visitor gets that a stored value may be recognised in.
+type visible struct {
+	title, description, language, generator, address string
+	titles                                           []string
+	robots                                           *bool // the home page may be listed
+	sitemap                                          *bool
+	verification                                     []string
+	feedItems                                        string
+	reply                                            string
+}
+
+// shown takes from a snapshot what settings show themselves in; nil gives nothing.
+func shown(live *facts.Snapshot) *visible {
+	if live == nil {
+		return nil
+	}
+	text := func(name string) string { r, _ := live.Effective("live." + name); return r.Value.String() }
+	yes := func(name string) *bool {
+		r, known := live.Effective("live." + name)
+		if !known {
+			return nil
+		}
+		is := r.Value.Bool()
+		return &is
+	}
+	v := &visible{title: text("home.title"), description: text("home.description"), language: text("home.language"), generator: text("home.generator"),
+		address: text("address"), robots: yes("home.indexable"), sitemap: yes("sitemap.answers"), feedItems: text("feed.items"), reply: text("feed.reply")}
+	if r, known := live.Effective("live.home.verification"); known {
+		v.verification = r.Value.List()
+	}
+	for _, page := range live.Pages {
+		if page.Title != "" {
+			v.titles = append(v.titles, page.Title)
+		}
+	}
+	return v
+}
+
+// shows tells how strongly the live pages speak for a value being this setting, and how.
+func (v *visible) shows(name string, c candidate) (float64, string) {
+	text := strings.TrimSpace(c.text)
+	if v == nil || text == "" {
+		return 0, ""
+	}
+	is := func(yes bool, weight float64, says string) (float64, string) {
+		if yes {
+			return weight, says
+		}
+		return 0, ""
+	}
+	long := len([]rune(text)) >= 4
+	switch name {
+	case "site.title":
+		inAll := long && len(v.titles) > 2
+		for _, title := range v.titles {
+			inAll = inAll && strings.Contains(title, text)
+		}
+		return is(inAll, 0.5, "it is part of every page's title")
+	case "meta.description":
+		return is(len(text) > 20 && text == v.description, 0.9, "it is the home page's description")
+	case "site.language":
+		return is(long && strings.EqualFold(strings.ReplaceAll(text, "_", "-"), v.language), 0.3, "it is the home page's language")
+	case "site.address":
+		return is(facts.SameAddress(text, v.address), 0.25, "it is the address that was looked at")
+	case "system.version":
+		return is(strings.Contains(v.generator, text), 0.4, "the generator tag shows it")
+	case "meta.verification":
+		for _, token := range v.verification {
+			if token != "" && strings.Contains(text, token) {
+				return 0.9, "the home page carries it as a verification tag"
+			}
+		}
+	case "feed.reply":
+		return is(facts.IsMail(text) && text == v.reply, 0.2, "readers of the feed reply to it")
+	case "title.separator":
+		return is(len(text) < 4 && strings.Contains(v.title, " "+text+" "), 0.2, "the title has it between its parts")
+	}
+	return 0, ""
+}
