@@ -21,6 +21,7 @@ import (
 
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/site"
@@ -125,6 +126,10 @@ func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now tim
 		if err := declared.Gather(ctx, snapshot); err != nil {
 			return nil, err
 		}
+	} else if s.Sources.Files != nil {
+		if err := withoutDialect(ctx, s.Resolve(s.Sources.Files.Root), snapshot, options); err != nil {
+			return nil, err
+		}
 	}
 	others, err := othersOf(s, spoken, snapshot, options)
 	if err != nil {
@@ -206,6 +211,26 @@ func apiClient(s *site.Site, address string, options Options) (*http.Client, err
 		return nil, s.ErrorAt(s.Sources.Settings.Pos, "settings: api: %q is no address", address)
 	}
 	return live.HTTPClient(look, home)
+}
+
+// withoutDialect says, of a folder whose settings nobody has said how to read, which dialect it looks like, or
+// what discovery would give.
+func withoutDialect(ctx context.Context, root string, snapshot *facts.Snapshot, options Options) error {
+	because := ""
+	if known := discover.Recognise(dialect.Shipped(), "", discover.TracesIn(root)); len(known) > 0 && known[0].Sure > 0.5 {
+		because = fmt.Sprintf("the site file names no dialect, and the folder looks like %s (sure: %.2f); write under sources: settings: {dialect: %s, root: ...}", known[0].Dialect, known[0].Sure, known[0].Dialect)
+	} else {
+		draft, err := discover.Discover(ctx, discover.Options{Name: "found", Root: root, Stores: store.Options{Root: root, Offline: options.Offline}})
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil || len(draft.Findings) == 0 {
+			return nil // nothing there that looks like settings
+		}
+		because = fmt.Sprintf("the site file names no dialect; weltaxis dialect discover --root FOLDER would write %d of them as sure and suggest %d more", draft.Certain(), len(draft.Findings)-draft.Certain())
+	}
+	snapshot.AddGap(facts.Gap{Source: facts.Settings, What: "the settings", Kind: facts.Unmapped, Because: because, Names: []string{facts.Settings + "."}})
+	return nil
 }
 
 // othersOf makes the other sources that the site file names, in the order in which they are shown.

@@ -156,7 +156,7 @@ Begin with:  weltaxis demo
 	flags.StringVar(&p.site, "site", "", "site file, or the folder that holds it")
 	flags.StringVar(&p.stage, "stage", "", "judge as if in this stage: "+strings.Join(site.Stages(), ", "))
 	flags.StringSliceVar(&p.only, "only", nil, "areas or rules, with commas between")
-	flags.StringVar(&p.format, "format", "text", "text or json")
+	flags.StringVar(&p.format, "format", "text", "text or json; the help of a command says if there is more")
 	flags.StringVar(&p.output, "output", "", "write to this file instead of standard output")
 	flags.StringSliceVar(&p.baselines, "baseline", nil, "files of rules added to the built-in ones")
 	flags.BoolVar(&p.quiet, "quiet", false, "print nothing but errors; the exit status says the rest")
@@ -174,7 +174,7 @@ Begin with:  weltaxis demo
 func (p *program) commands() []*cobra.Command {
 	return []*cobra.Command{
 		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.previewCommand(), p.snapshotCommand(),
-		p.explainCommand(), p.baselineCommand(), p.schemaCommand(),
+		p.explainCommand(), p.baselineCommand(), p.dialectCommand(), p.schemaCommand(),
 	}
 }
 

@@ -65,7 +65,7 @@ type Finding struct {
 
 // Sure enough to be written, and to be suggested.
 const (
-	certain   = 0.8
+	certain   = 0.74
 	suggested = 0.35
 	margin    = 0.12
 )
@@ -196,7 +196,7 @@ func (w wanted) score(name string, c candidate, page *visible) (float64, []strin
 	score -= 0.06 * float64(min(w.unexplained(c), 3))
 	because := []string{"the key says " + strings.Join(words, ", ")}
 	if fit > 0.5 {
-		because = append(because, "the value is a "+w.shape)
+		because = append(because, "the value is "+cmp.Or(shapeNames[w.shape], "a "+w.shape))
 	}
 	if says != "" {
 		because = append(because, says)
@@ -206,6 +206,9 @@ func (w wanted) score(name string, c candidate, page *visible) (float64, []strin
 	}
 	return score, because
 }
+
+// shapeNames are what people call the shapes of values.
+var shapeNames = map[string]string{"bool": "yes or no", "url": "an address", "slug": "the name of a page", "mail": "a mail address", "zone": "a time zone", "address pattern": "a pattern of addresses", "suffix": "an ending"}
 
 // needs is the share of the needed concepts that the key has, by itself or with what is around it.
 func (w wanted) needs(own, around map[string]bool) (float64, []string) {
@@ -229,7 +232,7 @@ func (w wanted) needs(own, around map[string]bool) (float64, []string) {
 	if !byItself {
 		return 0, nil // what is around a key says nothing of which of its neighbours it is
 	}
-	return met / float64(len(all)), words
+	return met / float64(len(all)), slices.Compact(words)
 }
 
 // explains tells whether a word that speaks against a setting is in the key only by way of one that it needs or

@@ -84,7 +84,7 @@ var lexicon = map[string]string{
 	"size":       "size max_size maxsize bytes kb mb filesize limit groesse taille tamano dimensione grootte largest weight",
 	"print":      "print display show visible anzeigen afficher mostrar mostra tonen output reveal",
 	"code":       "code source editor fileedit edit editing theme_editor quelltext program php templates_edit",
-	"secret":     "secret key salt seed hash sign token nonce schluessel geheim cle clave chiave sleutel appkey",
+	"secret":     "secret key salt seed hash token nonce schluessel geheim cle clave chiave sleutel appkey",
 	"transfer":   "ftp sftp ssh transfer ferry filetransfer ftps",
 	"password":   "password pass passwd pwd passwort kennwort motdepasse contrasena wachtwoord pw",
 	"mailbox":    "mailbox pop3 imap pop letterbox inbox postfach mailserver byemail postbymail post_by_mail",

@@ -17,7 +17,12 @@ func translation(name string, entry facts.Entry, c candidate) (dialect.Translati
 	switch entry.Type {
 	case facts.Bool:
 		t.Inverted, unspelt = inverted(name, c)
-		t.Words = foreignYesNo(c.text)
+		if t.Words = foreignYesNo(c.text); t.Words != nil && t.Inverted {
+			for stored, neutral := range t.Words {
+				t.Words[stored] = map[string]string{"yes": "no", "no": "yes"}[neutral]
+			}
+			t.Inverted = false
+		}
 	case facts.Duration:
 		t.Unit, unspelt = unitOfTime(name, c)
 		if before, _, is := strings.Cut(c.text, "max-age="); is && before == "" {
@@ -63,6 +68,9 @@ func inverted(name string, c candidate) (bool, string) {
 
 // foreignYesNo are the words for yes and no that the value is one of, where every reader does not know them.
 func foreignYesNo(text string) map[string]string {
+	if _, err := facts.Bool.Parse(text); err == nil {
+		return nil
+	}
 	for _, pair := range [][2]string{{"ja", "nein"}, {"oui", "non"}, {"si", "no"}, {"open", "closed"}, {"enabled", "disabled"}, {"enable", "disable"}, {"allow", "deny"}, {"active", "inactive"}, {"y", "n"}, {"Y", "N"}} {
 		if text == pair[0] || text == pair[1] {
 			return map[string]string{pair[0]: "yes", pair[1]: "no"}

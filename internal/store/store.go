@@ -130,6 +130,20 @@ func (s *Site) trouble(t Trouble) {
 	s.troubles = append(s.troubles, t)
 }
 
+// Reason is an error in plain words, without the path that whoever reports it names already.
+func Reason(err error) string {
+	var pathErr *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "it does not exist"
+	case errors.Is(err, fs.ErrPermission):
+		return "reading it was refused"
+	case errors.As(err, &pathErr):
+		return pathErr.Err.Error()
+	}
+	return err.Error()
+}
+
 // discreet takes passwords out of an error.
 func (s *Site) discreet(err error) error {
 	if err == nil {

@@ -64,21 +64,7 @@ func gap(what string, err error, names ...string) facts.Gap {
 	if errors.Is(err, fs.ErrPermission) || errors.Is(err, store.ErrRefused) {
 		kind = facts.Refused
 	}
-	return facts.Gap{Source: facts.Settings, What: what, Kind: kind, Because: reason(err), Names: names}
-}
-
-// reason is an error without the path that the gap names already.
-func reason(err error) string {
-	var pathErr *fs.PathError
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return "it does not exist"
-	case errors.Is(err, fs.ErrPermission):
-		return "reading it was refused"
-	case errors.As(err, &pathErr):
-		return pathErr.Err.Error()
-	}
-	return err.Error()
+	return facts.Gap{Source: facts.Settings, What: what, Kind: kind, Because: store.Reason(err), Names: names}
 }
 
 func full(names []string) []string {
