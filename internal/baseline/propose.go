@@ -35,7 +35,7 @@ func (r *Rule) fixDependsOnItem() bool {
 
 func (j *judging) workedOut() (facts.Proposal, error) {
 	f := j.rule.Fix
-	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting}
+	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting, Field: f.Field}
 	propose := func(name string, to facts.Value) {
 		if c := j.change(name, to, f.Ask[name]); !c.From.Equal(to) {
 			p.Changes = append(p.Changes, c)

@@ -64,6 +64,7 @@ type Fix struct {
 	Ask     map[string]string      `yaml:"ask"`    // setting: what a person is asked
 	Mode    strict.Expr            `yaml:"mode"`   // the mode of every entry of the class
 	Steps   []string               `yaml:"steps"`
+	Field   string                 `yaml:"field"` // of a page's own record: title, description or indexable
 }
 
 // Severity is one word, or several with conditions, of which the first that holds counts.

@@ -42,8 +42,16 @@ type Dialect struct {
 	Stores    map[string]Store    `yaml:"stores"`
 	Settings  map[string]Setting  `yaml:"settings"`
 	Lists     map[string]List     `yaml:"lists"`
+	Caches    []Kept              `yaml:"caches"`
 
 	file string
+}
+
+// A Kept is where the system keeps finished pages: a folder that may be emptied, or a path that empties it when it
+// is called.
+type Kept struct {
+	Folder string `yaml:"folder"` // below the root
+	Purge  string `yaml:"purge"`  // path below the site's address, called with POST
 }
 
 // A Variable is a value out of the configuration that other entries use as {name}. A password among them is
@@ -190,6 +198,9 @@ func (d *Dialect) inherit(base *Dialect) error {
 	d.Stores = merged(base.Stores, d.Stores)
 	d.Settings = merged(base.Settings, d.Settings)
 	d.Lists = merged(base.Lists, d.Lists)
+	if len(d.Caches) == 0 {
+		d.Caches = base.Caches
+	}
 	return nil
 }
 
@@ -237,7 +248,7 @@ func (d *Dialect) check() error {
 	case d.Version < 1:
 		return d.errorf(strict.Pos{}, "version is missing: a whole number from 1")
 	}
-	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists} {
+	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists, d.checkCaches} {
 		if err := check(); err != nil {
 			return err
 		}
@@ -282,6 +293,21 @@ func (d *Dialect) checkMarks(at strict.Pos, text string) error {
 	for _, m := range variableShape.FindAllStringSubmatch(text, -1) {
 		if _, known := d.Variables[m[1]]; !known {
 			return d.errorf(at, "there is no variable {%s}%s", m[1], nearest.Hint(m[1], slices.Collect(maps.Keys(d.Variables))))
+		}
+	}
+	return nil
+}
+
+func (d *Dialect) checkCaches() error {
+	for _, c := range d.Caches {
+		folder := filepath.Clean(c.Folder)
+		switch {
+		case (c.Folder == "") == (c.Purge == ""):
+			return d.errorf(strict.Pos{}, "caches: each is a folder, or a path to call")
+		case c.Folder != "" && (!filepath.IsLocal(c.Folder) || folder == "." || folder == filepath.Clean(d.Public)):
+			return d.errorf(strict.Pos{}, "caches: %q is no folder of its own below the root", c.Folder)
+		case c.Purge != "" && !strings.HasPrefix(c.Purge, "/"):
+			return d.errorf(strict.Pos{}, "caches: purge is a path, as /empty")
 		}
 	}
 	return nil

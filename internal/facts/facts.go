@@ -179,6 +179,7 @@ type Proposal struct {
 	Lasting bool     `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
 	Changes []Change `json:"changes,omitempty"`
 	Steps   []string `json:"steps,omitempty"`
+	Field   string   `json:"field,omitempty"` // of the page's own record that would put it right
 }
 
 // A Change is one value to change in one place.

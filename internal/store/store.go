@@ -104,7 +104,32 @@ func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Site, erro
 	}
 	s.readTables(ctx)
 	s.openAPIs(ctx)
+	s.noteSecrets()
 	return s, ctx.Err()
+}
+
+// noteSecrets remembers the text of every stored secret, so that nothing that is shown quotes it.
+func (s *Site) noteSecrets() {
+	for _, setting := range s.Dialect.Settings {
+		if setting.Type != facts.Secret {
+			continue
+		}
+		for _, place := range setting.Places() {
+			if found, err := s.Look(place); err == nil {
+				if text, _ := dialect.Text(found.Value); len(text) > 2 {
+					s.secrets = append(s.secrets, text)
+				}
+			}
+		}
+	}
+}
+
+// Discreet takes every secret that the site is known to hold out of a text.
+func (s *Site) Discreet(text string) string {
+	for _, secret := range s.secrets {
+		text = strings.ReplaceAll(text, secret, "…")
+	}
+	return text
 }
 
 // Close lets go of everything.

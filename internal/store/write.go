@@ -168,6 +168,21 @@ func (s *Site) PlanField(list dialect.List, name string, row Row, field string, 
 	return edit, nil
 }
 
+// ValueIn is the value that a file of the store would have at a place if it held data.
+func (s *Site) ValueIn(place string, data []byte) (value any, there bool) {
+	name, key := dialect.SplitPlace(place)
+	st := s.Dialect.Stores[name]
+	if st.Kind() == dialect.KindFolder {
+		_, key = dialect.SplitRecord(key)
+	}
+	doc, err := s.parse(st.File, st.Format, data)
+	if err != nil {
+		return nil, false
+	}
+	entry, there := doc.Lookup(key)
+	return entry.Value, there && entry.Unresolved == ""
+}
+
 // Reversed is the edit that takes this one back.
 func (e Edit) Reversed() Edit {
 	e.Before, e.After, e.Old, e.New = e.After, e.Before, e.New, e.Old

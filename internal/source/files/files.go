@@ -61,6 +61,41 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 	return nil
 }
 
+// Members walks the tree again and gives the entries of the named classes, by the class's subject. Links are no
+// members of anything, since they have no mode of their own.
+func (s *Source) Members(ctx context.Context, subjects []string) (map[string][]tree.Entry, error) {
+	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
+	if s.Dialect != nil {
+		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
+	}
+	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
+	members := map[string][]tree.Entry{}
+	var mu sync.Mutex
+	err := tree.Walk(ctx, filepath.Clean(s.Root), func(e tree.Entry) {
+		if e.Kind == tree.Link {
+			return
+		}
+		role, content, public := c.role(e), contentOf(e), c.isPublic(e.Path)
+		mu.Lock()
+		defer mu.Unlock()
+		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID)}
+		for _, class.Single = range []bool{true, false} {
+			if class.Paths = nil; class.Single {
+				class.Paths = []string{tree.Printable(e.Path)}
+			}
+			if subject := class.Subject(); slices.Contains(subjects, subject) {
+				e.Path = strings.Clone(e.Path)
+				members[subject] = append(members[subject], e)
+				return
+			}
+		}
+	}, c.fail)
+	for _, list := range members {
+		slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+	}
+	return members, err
+}
+
 // A key is everything in which the entries of a class are alike; path is set for what is kept singly. Words are
 // kept as their place in a list, since a walk makes one key for every entry.
 type key struct {

@@ -36,8 +36,12 @@ func installation(t *testing.T, journal string) (root string, db *sql.DB) {
 	for _, statement := range []string{
 		"PRAGMA journal_mode=" + journal, "PRAGMA wal_autocheckpoint=0",
 		"CREATE TABLE brn_options (name TEXT PRIMARY KEY, value TEXT)",
-		"CREATE TABLE brn_pages (slug TEXT, status TEXT)",
-		"CREATE TABLE brn_accounts (id INTEGER PRIMARY KEY, login TEXT, role TEXT)",
+		"CREATE TABLE brn_pages (id INTEGER PRIMARY KEY, slug TEXT, title TEXT, kind TEXT, status TEXT, published TEXT, description TEXT, unlisted INTEGER)",
+		"CREATE TABLE brn_accounts (id INTEGER PRIMARY KEY, login TEXT, role TEXT, joined TEXT, second_step INTEGER, seen TEXT)",
+		"CREATE TABLE brn_extensions (id INTEGER PRIMARY KEY, name TEXT, kind TEXT, active INTEGER, version TEXT, newest TEXT)",
+		"CREATE TABLE brn_forms (id INTEGER PRIMARY KEY, name TEXT, recipient TEXT, robot_check INTEGER)",
+		"CREATE TABLE brn_hosts (id INTEGER PRIMARY KEY, host TEXT, leads_on INTEGER)",
+		"CREATE TABLE brn_copies (id INTEGER PRIMARY KEY, path TEXT, made TEXT)",
 		"INSERT INTO brn_options VALUES ('site_title', 'First'), ('idle_minutes', '30'), ('mailbox_password', 'marked-secret-in-row'), ('feed_items', NULL)",
 		"INSERT INTO brn_accounts (login, role) VALUES ('a', 'keeper'), ('b', 'janitor')",
 	} {
