@@ -53,6 +53,7 @@ func TestDataFlowsOneWay(t *testing.T) {
 		"strict": {"nearest"}, "site": {"facts", "strict", "nearest"}, "dialect": {"facts", "format", "strict", "nearest"},
 		"baseline":        {"facts", "site", "strict", "nearest"},
 		"store":           {"facts", "dialect", "format"},
+		"fix":             {"facts", "dialect", "store", "tree", "source/files", "source/settings"},
 		"discover":        {"facts", "dialect", "format", "store", "source/settings"},
 		"source/settings": {"facts", "dialect", "store"}, "source/files": {"facts", "dialect", "tree"},
 	}

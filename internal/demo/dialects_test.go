@@ -70,9 +70,16 @@ type placed struct {
 
 func place(t *testing.T, in *installation, spoken string) *placed {
 	t.Helper()
-	dir := t.TempDir()
-	_, err := in.write(dir)
-	require.NoError(t, err)
+	return placeThere(t, in, spoken, t.TempDir())
+}
+
+// placeThere writes an installation into a folder, unless it is there already.
+func placeThere(t *testing.T, in *installation, spoken, dir string) *placed {
+	t.Helper()
+	if _, err := os.Stat(filepath.Join(dir, in.folder)); err != nil {
+		_, err := in.write(dir)
+		require.NoError(t, err)
+	}
 	d, err := dialect.Load(spoken, "")
 	require.NoError(t, err)
 	root := filepath.Join(dir, in.folder, "site")

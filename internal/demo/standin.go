@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
 	_ "embed"
 	"encoding/json"
 	"fmt"
@@ -39,6 +40,14 @@ type cached struct {
 	body   []byte
 	header http.Header
 	until  time.Time
+	file   string // below public/cache; the page is kept for as long as it is there
+}
+
+// keep writes a page to the cache's folder, so that emptying that folder empties the cache.
+func (v *view) keep(key string, body []byte) string {
+	file := filepath.Join(v.root, "public", "cache", fmt.Sprintf("%x", sha256.Sum256([]byte(key)))[:16]+".html")
+	_ = os.WriteFile(file, body, 0o644)
+	return file
 }
 
 func newStandIn(site served, root string) (*standIn, error) {
@@ -256,7 +265,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 		v.mu.Lock()
 		kept, there := v.cache[key]
 		v.mu.Unlock()
-		if there && time.Now().Before(kept.until) {
+		if _, err := os.Stat(kept.file); there && err == nil && time.Now().Before(kept.until) {
 			kept.header.Set("Cache-Status", v.options["maker"]+"; hit")
 			v.send(w, http.StatusOK, kept.header.Clone(), kept.body)
 			return
@@ -267,7 +276,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 	if status == http.StatusOK && v.yes("cache") && header.Get("Cache-Control") == "" {
 		minutes, _ := strconv.Atoi(v.options["cache_minutes"])
 		v.mu.Lock()
-		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute)}
+		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute), v.keep(key, body)}
 		v.mu.Unlock()
 		header.Set("Cache-Status", v.options["maker"]+"; fwd=uri-miss; stored")
 	}

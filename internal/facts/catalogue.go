@@ -266,3 +266,14 @@ func SourceOf(name string) string {
 func (e Entry) Check(v Value) bool {
 	return v.Type() == e.Type && (e.Type != Words || slices.Contains(e.Words, v.Text()))
 }
+
+// own are the settings that say who a site is rather than how it is kept: they are not carried to another site.
+var own = []string{"site.", "mail.", "meta.description", "meta.keywords", "meta.verification", "meta.rights", "card.image", "front.page", "front.page_published", "page.", "posts.", "maintenance.",
+	"security.", "system.", "login.path", "title.home", "accounts.", "feed.reply", "lock."}
+
+// Own tells whether a setting, without its source, is the site's own.
+func Own(name string) bool {
+	return slices.ContainsFunc(own, func(prefix string) bool {
+		return name == prefix || strings.HasSuffix(prefix, ".") && strings.HasPrefix(name, prefix)
+	})
+}

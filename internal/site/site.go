@@ -453,3 +453,35 @@ func Bare(address string) (*Site, error) {
 
 // Guess is the origin of an intent that nobody stated.
 const Guess = "an audit without a site file"
+
+// LoadValues reads a file of neutral values, as settings --export writes it: names with a value, or a list of texts.
+func LoadValues(path string) (map[string]string, error) {
+	stat, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if stat.Size() > maxFile {
+		return nil, fmt.Errorf("%s has %d bytes; a file of values has at most %d", path, stat.Size(), maxFile)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var file struct {
+		Values map[string]Limit `yaml:"values"`
+	}
+	if err := strict.Decode(path, data, &file); err != nil {
+		return nil, err
+	}
+	values := map[string]string{}
+	for name, v := range file.Values {
+		if _, known := facts.Lookup(facts.Settings + "." + name); !known {
+			return nil, &strict.Error{File: path, Pos: v.Pos, Says: fmt.Sprintf("there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))}
+		}
+		values[name] = v.Text
+		if v.List != nil {
+			values[name] = strings.Join(v.List, ", ")
+		}
+	}
+	return values, nil
+}

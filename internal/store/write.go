@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"weltaxis/internal/dialect"
 )
@@ -447,4 +448,56 @@ func (db *database) change(e Edit, there bool) *statement {
 		st.text.WriteString(st.mark(*e.New))
 	}
 	return st.where("WHERE", e.Where)
+}
+
+// SQL is the edit as a statement that a person can read and run (ISO 9075): it changes a row only where the old
+// value is still there.
+func (e Edit) SQL() string {
+	name := func(text string) string { return `"` + strings.ReplaceAll(text, `"`, `""`) + `"` }
+	value := func(text *string) string {
+		if text == nil {
+			return "NULL"
+		}
+		return "'" + strings.ReplaceAll(*text, "'", "''") + "'"
+	}
+	var where []string
+	for _, column := range slices.Sorted(maps.Keys(e.Where)) {
+		is := e.Where[column]
+		where = append(where, name(column)+" = "+value(&is))
+	}
+	switch {
+	case e.Insert && e.Old == nil && e.New != nil:
+		columns, values := []string{name(e.Column)}, []string{value(e.New)}
+		for _, column := range slices.Sorted(maps.Keys(e.Where)) {
+			is := e.Where[column]
+			columns, values = append(columns, name(column)), append(values, value(&is))
+		}
+		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", name(e.Table), strings.Join(columns, ", "), strings.Join(values, ", "))
+	case e.Insert && e.New == nil:
+		return fmt.Sprintf("DELETE FROM %s WHERE %s;", name(e.Table), strings.Join(append(where, name(e.Column)+" = "+value(e.Old)), " AND "))
+	}
+	old := name(e.Column) + " = " + value(e.Old)
+	if e.Old == nil {
+		old = name(e.Column) + " IS NULL"
+	}
+	return fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s;", name(e.Table), name(e.Column), value(e.New), strings.Join(append(where, old), " AND "))
+}
+
+// Clients are the commands that take SQL for each database, for a script that a person runs. Name and password are
+// asked for by the program, or stand in its own configuration.
+func (s *Site) Clients() map[string]string {
+	quote := func(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
+	commands := map[string]string{}
+	for name := range s.Dialect.Databases {
+		at, err := s.resolved(name)
+		if err != nil {
+			continue
+		}
+		commands[name] = map[string]string{
+			dialect.SQLite:     "sqlite3 -bail " + quote("./"+strings.TrimLeft(at.SQLite, "/")),
+			dialect.MySQL:      "mysql --init-command=\"SET sql_mode='ANSI_QUOTES'\" " + quote(at.Name),
+			dialect.PostgreSQL: "psql -v ON_ERROR_STOP=1 " + quote(at.Name),
+		}[at.Driver]
+	}
+	return commands
 }

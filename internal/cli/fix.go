@@ -1,0 +1,421 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
+	"weltaxis/internal/render"
+	"weltaxis/internal/site"
+)
+
+// A fixing is one run of fix.
+type fixing struct {
+	*program
+	write, script, yes bool
+	allow              string
+	said               []string
+	values             string
+
+	site   *site.Site
+	before *audit.Result
+}
+
+func (p *program) fixCommand() *cobra.Command {
+	f := &fixing{program: p}
+	c := &cobra.Command{
+		Use:   "fix [RULE ...]",
+		Short: "Shows what would put the deviations right, and with --write does it",
+		Long: `Shows the changes that would put the deviations right, or those of the rules, areas, severities or settings that
+are named: each in its place, with what it can break. Nothing is written without --write.
+
+With --write the safe changes are made; --allow visible makes those that visitors or search engines notice as well.
+Disruptive ones, which can lock somebody out or break the site, are made only with --allow disruptive, when they are
+named one by one, and after a yes, on the terminal or with --yes.
+
+Before each write the old value is read again; after it the site is looked at again. What makes the home page answer
+an error is taken back at once. weltaxis undo takes a run back; weltaxis history lists what was done.
+
+The site is the one of --site, or of the folder one is in.
+
+Exit status: 0 all that was asked for was done and took, or there was nothing to do · 1 something did not take, or a
+plan was shown that waits to be made · 2 wrong use`,
+		RunE: func(c *cobra.Command, args []string) error { return f.run(c.Context(), args) },
+	}
+	flags := c.Flags()
+	flags.BoolVar(&f.write, "write", false, "make the changes")
+	flags.StringVar(&f.allow, "allow", facts.Safe, "make changes up to this risk: safe, visible or disruptive")
+	flags.StringArrayVar(&f.said, "value", nil, "a value that only a person can say, as NAME=VALUE; page.NAME.title=VALUE for a page's own")
+	flags.StringVar(&f.values, "values", "", "a file of values that settings --export wrote")
+	flags.BoolVar(&f.script, "script", false, "print the changes as a script with its undo, for somebody with more rights")
+	flags.BoolVar(&f.yes, "yes", false, "answer yes to what disruptive changes ask")
+	return c
+}
+
+func (f *fixing) run(ctx context.Context, names []string) error {
+	risks := []string{facts.Safe, facts.Visible, facts.Disruptive}
+	if !slices.Contains(risks, f.allow) {
+		return fmt.Errorf("--allow: there is no risk %q; there are %s", f.allow, strings.Join(risks, ", "))
+	}
+	values, err := f.valuesSaid()
+	if err != nil {
+		return err
+	}
+	name, err := f.siteArgument(nil)
+	if err != nil {
+		return err
+	}
+	if f.site, err = site.Load(name); err != nil {
+		return err
+	}
+	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.options()); err != nil {
+		return err
+	}
+	plan, err := f.plan(ctx, values)
+	if err != nil {
+		return err
+	}
+	if f.write && !f.script && f.terminal() {
+		if asked, err := f.askValues(plan, values); err != nil {
+			return err
+		} else if asked {
+			if plan, err = f.plan(ctx, values); err != nil {
+				return err
+			}
+		}
+	}
+	if unknown := plan.Named(names); len(unknown) > 0 {
+		return fmt.Errorf("nothing that deviates is called %s; weltaxis audit lists what does", strings.Join(unknown, ", "))
+	}
+	switch {
+	case f.script:
+		f.format = "sh"
+		return f.program.write(form{"sh", func(w io.Writer) error {
+			_, err := io.WriteString(w, plan.Script(f.site.Name, f.rootForScript()))
+			return err
+		}})
+	case !f.write:
+		if err := f.program.write(f.text(func(page render.Page) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes)); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return c.Kind != fix.Person }) {
+			return status(exitDeviates)
+		}
+		return nil
+	}
+	return f.make(ctx, plan, names)
+}
+
+func (f *fixing) rootForScript() string {
+	if set := f.site.Sources.Settings; set != nil {
+		return f.site.Resolve(set.Root)
+	}
+	if tree := f.site.Sources.Files; tree != nil {
+		return f.site.Resolve(tree.Root)
+	}
+	return f.site.Dir
+}
+
+// valuesSaid are those of --values, and over them those of --value.
+func (f *fixing) valuesSaid() (map[string]string, error) {
+	values := map[string]string{}
+	if f.values != "" {
+		var err error
+		if values, err = site.LoadValues(f.values); err != nil {
+			return nil, fmt.Errorf("--values: %w", err)
+		}
+	}
+	for _, text := range f.said {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return nil, fmt.Errorf("--value: %q is not NAME=VALUE", text)
+		}
+		values[name] = value
+	}
+	return values, nil
+}
+
+func (f *fixing) plan(ctx context.Context, values map[string]string) (*fix.Plan, error) {
+	w := fix.Wishes{Deviations: f.before.Deviations, WebUser: f.site.Said("web_user"), Values: values}
+	var err error
+	if w.Dialect, w.Stores, err = audit.Stores(f.site, f.options()); err != nil {
+		return nil, err
+	}
+	if tree := f.site.Sources.Files; tree != nil {
+		w.FilesRoot = f.site.Resolve(tree.Root)
+	}
+	if kept, known := f.before.Snapshot.Effective("settings.cache.page"); !known || kept.Value.Bool() {
+		w.Pages = true
+	}
+	return fix.New(ctx, w)
+}
+
+// terminal tells whether a person can be asked.
+func (f *fixing) terminal() bool {
+	file, is := f.in.(*os.File)
+	return is && term.IsTerminal(file.Fd()) && !f.quiet
+}
+
+// askValues asks for what only a person can say.
+func (f *fixing) askValues(plan *fix.Plan, values map[string]string) (asked bool, err error) {
+	answers := bufio.NewScanner(f.in)
+	for _, c := range plan.Changes {
+		if c.Needs == "" || c.Key == "" {
+			continue
+		}
+		fmt.Fprintf(f.err, "%s\n  is %q; %s\n  new value (nothing leaves it): ", c.Key, render.Safe(c.From.String()), render.Safe(c.Needs))
+		if !answers.Scan() {
+			return asked, answers.Err()
+		}
+		if text := strings.TrimSpace(answers.Text()); text != "" {
+			values[c.Key], asked = text, true
+		}
+	}
+	return asked, nil
+}
+
+// allowed tells whether a change may be made: by its risk, and for a disruptive one by its name.
+func (f *fixing) allowed(c fix.Change, names []string) bool {
+	if !c.Makeable() {
+		return false
+	}
+	switch c.Risk {
+	case facts.Safe:
+		return true
+	case facts.Visible:
+		return f.allow != facts.Safe
+	}
+	named := slices.Contains(names, c.Key) || slices.ContainsFunc(c.Rules, func(rule string) bool { return slices.Contains(names, rule) })
+	return f.allow == facts.Disruptive && named
+}
+
+// confirm asks for a yes to each disruptive change.
+func (f *fixing) confirm(changes []fix.Change) error {
+	for _, c := range changes {
+		if c.Risk != facts.Disruptive || f.yes {
+			continue
+		}
+		if !f.terminal() {
+			return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", c.Name, c.Because)
+		}
+		fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", c.Name, render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
+		answer := bufio.NewScanner(f.in)
+		if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
+			return fmt.Errorf("%s was not confirmed, and nothing was changed", c.Name)
+		}
+	}
+	return nil
+}
+
+func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error {
+	var changes, rest []fix.Change
+	for _, c := range plan.Changes {
+		if f.allowed(c, names) {
+			changes = append(changes, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	if !slices.ContainsFunc(changes, func(c fix.Change) bool { return c.Kind != fix.Purge }) {
+		changes = nil
+	}
+	if err := f.confirm(changes); err != nil {
+		return err
+	}
+	report := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
+	if len(changes) > 0 {
+		journal, err := fix.OpenJournal(f.stateFolder(f.site), time.Now)
+		if err != nil {
+			return err
+		}
+		defer journal.Close()
+		env, err := f.env(ctx, f.site, journal)
+		if err != nil {
+			return err
+		}
+		if report, err = fix.Write(ctx, changes, seen(f.before), env); err != nil {
+			return err
+		}
+	}
+	if err := f.program.write(f.text(func(page render.Page) { render.Outcome(page, f.site.Name, report, rest) }), jsonForm(report)); err != nil {
+		return err
+	}
+	for _, o := range report.Outcomes {
+		if o.Result != fix.Took {
+			return status(exitDeviates)
+		}
+	}
+	return nil
+}
+
+func (p *program) stateFolder(s *site.Site) string {
+	xdg.Reload()
+	return fix.Folder(xdg.StateHome, s.Name, s.Path)
+}
+
+// env is what writing to a site needs.
+func (p *program) env(_ context.Context, s *site.Site, journal *fix.Journal) (fix.Env, error) {
+	env := fix.Env{Journal: journal}
+	var err error
+	if env.Dialect, env.Stores, err = audit.Stores(s, p.options()); err != nil {
+		return env, err
+	}
+	if tree := s.Sources.Files; tree != nil {
+		env.FilesRoot = s.Resolve(tree.Root)
+	}
+	env.Recheck = func(ctx context.Context) (fix.Seen, error) {
+		r, err := audit.Run(ctx, s, time.Now(), p.options())
+		if err != nil {
+			return fix.Seen{}, err
+		}
+		return seen(r), nil
+	}
+	if s.Sources.Live != nil && !p.offline {
+		env.Health = func(ctx context.Context) (string, bool) {
+			home := *s
+			home.Sources.Settings, home.Sources.Files = nil, nil
+			options := p.options()
+			options.Pages, options.Only = []string{}, []string{"titles"}
+			r, err := audit.Run(ctx, &home, time.Now(), options)
+			if err != nil {
+				return err.Error(), true
+			}
+			of := seen(r)
+			return of.Answers, of.Broken
+		}
+	}
+	return env, nil
+}
+
+// seen is what of a result the fixing looks at.
+func seen(r *audit.Result) fix.Seen {
+	s := fix.Seen{Deviating: map[string][]string{}}
+	for _, d := range r.Deviations {
+		s.Deviating[d.Rule] = append(s.Deviating[d.Rule], d.Subject)
+	}
+	for _, c := range r.Covered {
+		s.Deviating[c.Rule] = append(s.Deviating[c.Rule], c.Subject)
+	}
+	if answer, known := r.Snapshot.Effective("live.home.status"); known {
+		s.Answers = strconv.FormatInt(answer.Value.Number(), 10)
+		s.Broken = answer.Value.Number() >= 500
+	} else if r.Snapshot.Asked(facts.Live) {
+		s.Answers, s.Broken = "nothing", true
+	}
+	return s
+}
+
+func (p *program) undoCommand() *cobra.Command {
+	var since string
+	c := &cobra.Command{
+		Use:   "undo [CHANGE]",
+		Short: "Takes changes back: those of the last run, one, or all since a day",
+		Long: `Takes changes back, the newest first: those of the last run of fix; one, by its number in weltaxis history; or with
+--since all since a day or time. What somebody has changed meanwhile is left as it is, and said.
+
+The site is the one of --site, or of the folder one is in.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			choice, err := undoChoice(args, since)
+			if err != nil {
+				return err
+			}
+			name, err := p.siteArgument(nil)
+			if err != nil {
+				return err
+			}
+			s, err := site.Load(name)
+			if err != nil {
+				return err
+			}
+			journal, err := fix.OpenJournal(p.stateFolder(s), time.Now)
+			if err != nil {
+				return err
+			}
+			defer journal.Close()
+			records, err := fix.ReadJournal(p.stateFolder(s))
+			if err != nil {
+				return err
+			}
+			chosen := fix.Chosen(records, choice)
+			if len(chosen) == 0 {
+				return errors.New("there is nothing to take back; weltaxis history lists what was done")
+			}
+			env, err := p.env(c.Context(), s, journal)
+			if err != nil {
+				return err
+			}
+			undone := fix.Undo(c.Context(), chosen, env)
+			if err := p.write(p.text(func(page render.Page) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(undone, func(u fix.Undoing) bool { return !u.Back }) {
+				return status(exitDeviates)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&since, "since", "", "a day or time, as 2026-11-23 or 2026-11-23T10:00:00Z")
+	return c
+}
+
+func undoChoice(args []string, since string) (fix.Choice, error) {
+	var choice fix.Choice
+	switch {
+	case len(args) == 1 && since != "":
+		return choice, errors.New("say either a change or --since")
+	case len(args) == 1:
+		n, err := strconv.Atoi(args[0])
+		if err != nil || n < 1 {
+			return choice, fmt.Errorf("%q is no number of a change; weltaxis history lists them", args[0])
+		}
+		choice.ID = n
+	case since != "":
+		at, err := facts.Date.Parse(since)
+		if err != nil {
+			return choice, fmt.Errorf("--since: %w", err)
+		}
+		choice.Since = time.Unix(at.Number(), 0)
+	}
+	return choice, nil
+}
+
+func (p *program) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history [SITE]",
+		Short: "Lists the changes that were made to a site, and which of them can be taken back",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			name, err := p.siteArgument(args)
+			if err != nil {
+				return err
+			}
+			s, err := site.Load(name)
+			if err != nil {
+				return err
+			}
+			records, err := fix.ReadJournal(p.stateFolder(s))
+			if err != nil {
+				return err
+			}
+			if records == nil {
+				records = []fix.Record{}
+			}
+			return p.write(p.text(func(page render.Page) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
+		},
+	}
+}

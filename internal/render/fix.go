@@ -1,0 +1,312 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
+)
+
+// riskTexts head the groups of a plan.
+var riskTexts = []struct{ risk, says string }{
+	{facts.Safe, "safe: nobody outside notices"},
+	{facts.Visible, "visible: visitors or search engines notice"},
+	{facts.Disruptive, "disruptive: can lock somebody out, or break the site"},
+}
+
+var (
+	added   = plain.Foreground(lipgloss.Green)
+	removed = plain.Foreground(lipgloss.Red)
+)
+
+// Plan writes what would be done, grouped by risk, each change in its place.
+func Plan(p Page, site string, plan *fix.Plan, allow string) {
+	fmt.Fprintf(p, "%s\n", bold.Render("What would put "+Safe(site)+" right"))
+	if len(plan.Changes) == 0 {
+		fmt.Fprintln(p, "Nothing deviates that anything could be done about.")
+		return
+	}
+	counts := map[string]int{}
+	for _, group := range riskTexts {
+		changes := slices.DeleteFunc(slices.Clone(plan.Changes), func(c fix.Change) bool { return !c.Makeable() || c.Risk != group.risk })
+		if counts[group.risk] = len(changes); len(changes) == 0 {
+			continue
+		}
+		fmt.Fprintln(p)
+		p.line(group.says)
+		for _, c := range changes {
+			p.change(plan, c)
+		}
+	}
+	waits := slices.DeleteFunc(slices.Clone(plan.Changes), func(c fix.Change) bool { return c.Needs == "" || c.Cannot != "" || c.Kind == fix.Person })
+	if len(waits) > 0 {
+		fmt.Fprintln(p)
+		p.line("needs a value from you")
+		for _, c := range waits {
+			fmt.Fprintln(p)
+			p.heading(c)
+			p.block(4, "is", 8, Safe(shortly(c.From.String())), plain)
+			if c.To.Type() == "" {
+				p.block(4, "say", 8, fmt.Sprintf("--value %s=\"...\"", c.Key), bold)
+				p.block(4, "which", 8, Safe(c.Needs), plain)
+			} else {
+				p.block(4, "waits", 8, Safe(c.Needs), plain)
+			}
+		}
+	}
+	p.forPerson(plan.Changes)
+	fmt.Fprintln(p)
+	p.line("in all")
+	fmt.Fprintf(p, "%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.\n", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits))
+	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
+}
+
+func (p Page) heading(c fix.Change) {
+	name := c.Name
+	switch c.Kind {
+	case fix.Modes:
+		name = "permissions of " + c.Subject
+	case fix.Field:
+		name = "the page " + strings.Trim(c.Subject, "/") + ": its own " + c.Name
+	case fix.Purge:
+		name = "empty the page cache " + c.Name
+	}
+	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(name)))
+	if len(c.Rules) > 0 {
+		p.block(4, "for", 8, strings.Join(c.Rules, ", "), quiet)
+	}
+}
+
+func (p Page) change(plan *fix.Plan, c fix.Change) {
+	fmt.Fprintln(p)
+	p.heading(c)
+	switch c.Kind {
+	case fix.Modes:
+		p.modes(c)
+	case fix.Setting, fix.Field:
+		p.block(4, "-", 2, Safe(shortly(c.From.String())), removed)
+		p.block(4, "+", 2, Safe(shortly(c.To.String())), added)
+		for _, diff := range plan.Diffs(c) {
+			p.diff(diff)
+		}
+		for _, cell := range c.Cells() {
+			old := "(not set)"
+			if cell.Old != nil {
+				old = shortly(plan.Discern(*cell.Old))
+			}
+			p.block(4, "in", 8, Safe(fmt.Sprintf("table %s, %s: %s becomes %s", cell.Table, cellName(cell.Column, cell.Where), quote(old), quote(shortly(plan.Discern(*cell.New))))), quiet)
+		}
+	}
+	if c.Or != "" && c.Kind == fix.Setting {
+		p.block(4, "or", 8, fmt.Sprintf("--value %s=\"...\": %s", c.Key, Safe(c.Or)), quiet)
+	}
+	p.block(4, "risk", 8, c.Because, plain)
+	if c.Lasting {
+		p.block(4, "lasting", 8, "browsers and search engines remember it; undo cannot take that back", plain)
+	}
+}
+
+func quote(text string) string { return "“" + text + "”" }
+
+func shortly(text string) string {
+	if text == "" {
+		return "(empty)"
+	}
+	return facts.Shorten(text, 200)
+}
+
+func cellName(column string, where map[string]string) string {
+	var parts []string
+	for _, value := range where {
+		parts = append(parts, value)
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, " ") + ", column " + column
+}
+
+func (p Page) modes(c fix.Change) {
+	from, to := uint32(c.From.Number()), uint32(c.To.Number())
+	p.block(4, "-", 2, fmt.Sprintf("%04o  %s", from, fix.Letters(from)), removed)
+	p.block(4, "+", 2, fmt.Sprintf("%04o  %s", to, fix.Letters(to)), added)
+	for i, m := range c.Members {
+		if i == 3 {
+			p.block(4, "", 8, fmt.Sprintf("and %d more", len(c.Members)-i), quiet)
+			break
+		}
+		label := ""
+		if i == 0 {
+			label = "of"
+		}
+		p.block(4, label, 8, Safe(m.Path), plain)
+	}
+}
+
+// diff writes a unified diff without its first two lines, in the usual colours.
+func (p Page) diff(text string) {
+	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		style := quiet
+		switch {
+		case i == 0:
+			continue
+		case i == 1:
+			p.block(4, "in", 8, "the file "+Safe(strings.TrimPrefix(strings.TrimPrefix(line, "+++ "), "b/")), quiet)
+			continue
+		case strings.HasPrefix(line, "+"):
+			style = added
+		case strings.HasPrefix(line, "-"):
+			style = removed
+		}
+		fmt.Fprintf(p, "            %s\n", style.Render(Safe(facts.Shorten(strings.TrimRight(line, "\r"), 160))))
+	}
+}
+
+// forPerson lists what is not made from here.
+func (p Page) forPerson(changes []fix.Change) {
+	first := true
+	for _, c := range changes {
+		if c.Kind != fix.Person && c.Cannot == "" {
+			continue
+		}
+		if first {
+			fmt.Fprintln(p)
+			p.line("for a person")
+			first = false
+		}
+		fmt.Fprintln(p)
+		p.heading(c)
+		if c.Subject != "" && c.Subject != "site" && c.Kind == fix.Person {
+			p.block(4, "at", 8, Safe(facts.Shorten(c.Subject, 300)), plain)
+		}
+		if c.Cannot != "" {
+			p.block(4, "why", 8, Safe(c.Cannot), plain)
+		}
+		for _, step := range c.Steps {
+			p.block(4, "do", 8, Safe(step), plain)
+		}
+	}
+}
+
+var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Left: severityStyles[facts.Medium],
+	fix.Broke: severityStyles[facts.Critical], fix.Trouble: severityStyles[facts.Critical], fix.Waits: quiet}
+
+// Outcome writes what was done and whether it took, and what is left.
+func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
+	fmt.Fprintf(p, "%s\n", bold.Render("What was done at "+Safe(site)))
+	if len(r.Outcomes) == 0 {
+		fmt.Fprintln(p, "Nothing: no change that could be made was asked for.")
+	}
+	counts := map[string]int{}
+	for _, o := range r.Outcomes {
+		counts[o.Result]++
+		fmt.Fprintln(p)
+		name := o.Name
+		switch o.Kind {
+		case fix.Modes:
+			name = "permissions of " + o.Subject
+		case fix.Field:
+			name = "the page " + strings.Trim(o.Subject, "/") + ": its own " + o.Name
+		case fix.Purge:
+			name = "emptied the page cache " + o.Name
+		}
+		number := ""
+		if o.Record > 0 {
+			number = fmt.Sprintf("%2d", o.Record)
+		}
+		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(number, 3)), resultStyles[o.Result].Render(o.Result), bold.Render(Safe(name)))
+		if o.Kind != fix.Purge {
+			p.block(4, "", 0, Safe(shortly(o.From.String())+" → "+shortly(o.To.String())), quiet)
+		}
+		if o.Says != "" {
+			p.block(4, "", 0, Safe(o.Says), plain)
+		}
+	}
+	fmt.Fprintln(p)
+	p.line("in all")
+	var said []string
+	for _, result := range []string{fix.Took, fix.Stale, fix.NotTook, fix.Left, fix.Broke, fix.Trouble, fix.Waits} {
+		if counts[result] > 0 {
+			said = append(said, fmt.Sprintf("%d %s", counts[result], result))
+		}
+	}
+	if len(said) > 0 {
+		fmt.Fprintln(p, list(said)+".")
+	}
+	if len(r.New) > 0 {
+		p.block(0, "", 0, "Deviates now and did not before: "+strings.Join(r.New, ", ")+". What was hidden behind a cause that is gone may show itself now.", plain)
+	}
+	var visible, disruptive, waiting, persons int
+	for _, c := range rest {
+		switch {
+		case c.Kind == fix.Person || c.Cannot != "":
+			persons++
+		case c.Needs != "":
+			waiting++
+		case c.Risk == facts.Disruptive:
+			disruptive++
+		default:
+			visible++
+		}
+	}
+	if visible+disruptive+waiting+persons > 0 {
+		p.block(0, "", 0, fmt.Sprintf("Not made: %d visible (--allow visible), %d disruptive (--allow disruptive, each by its name), %d waiting for a value, %d for a person. weltaxis fix shows them.", visible, disruptive, waiting, persons), plain)
+	}
+	if counts[fix.Took]+counts[fix.Stale]+counts[fix.NotTook] > 0 {
+		p.block(0, "", 0, "weltaxis undo takes this run back.", quiet)
+	}
+}
+
+// Undone writes what was taken back, and what was not and why.
+func Undone(p Page, site string, undone []fix.Undoing) {
+	fmt.Fprintf(p, "%s\n\n", bold.Render("Taken back at "+Safe(site)))
+	back := 0
+	for _, u := range undone {
+		result, style := "back", added
+		if !u.Back {
+			result, style = "left", severityStyles[facts.High]
+		} else {
+			back++
+		}
+		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(strings.TrimSpace(u.Name+" "+u.Subject))))
+		p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
+		if u.Says != "" {
+			p.block(4, "", 0, Safe(u.Says), plain)
+		}
+	}
+	fmt.Fprintf(p, "\n%d of %d are as they were.\n", back, len(undone))
+}
+
+// History writes the changes that were made, the newest run last.
+func History(p Page, site string, records []fix.Record, now time.Time) {
+	fmt.Fprintf(p, "%s\n", bold.Render("What was changed at "+Safe(site)))
+	if len(records) == 0 {
+		fmt.Fprintln(p, "Nothing, by this program and from this account.")
+		return
+	}
+	run := ""
+	var rows [][]string
+	flush := func() {
+		if len(rows) > 0 {
+			p.table([]string{"", "what", "from", "to", "now", "undo until"}, rows, func(int, int) lipgloss.Style { return plain })
+			rows = nil
+		}
+	}
+	for _, r := range records {
+		if r.Run != run {
+			flush()
+			run = r.Run
+			fmt.Fprintln(p)
+			p.line(r.At.Local().Format("2 January 2006, 15:04"))
+		}
+		until := ""
+		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) && r.Kind != fix.Purge {
+			until = r.Until.Local().Format("2 Jan 2006")
+		}
+		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(strings.TrimSpace(r.Name + " " + r.Subject)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
+	}
+	flush()
+}
