@@ -70,7 +70,7 @@ type placed struct {
 
 func place(t *testing.T, in *installation, spoken string) *placed {
 	t.Helper()
-	return placeThere(t, in, spoken, t.TempDir())
+	return placeThere(t, in, spoken, inMemory(t))
 }
 
 // placeThere writes an installation into a folder, unless it is there already.
