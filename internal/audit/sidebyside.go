@@ -110,6 +110,22 @@ func (r *Result) of(rule string) string {
 	return NotJudged
 }
 
+// Exportable divides the settings that say how a site is kept, and not who it is, into those to carry to another
+// site and those that deviate.
+func (r *Result) Exportable() (kept []facts.Reading, left []string) {
+	for _, row := range r.SideBySide(false) {
+		entry, _ := facts.Lookup(facts.Settings + "." + row.Setting)
+		switch {
+		case len(row.Declared) == 0 || facts.Own(row.Setting) || entry.Type == facts.Secret || row.Declared[0].Origin.Key != "" && row.Declared[0].Origin.Line == 0 && row.Declared[0].Origin.Table == "":
+		case row.Verdict == Deviates:
+			left = append(left, row.Setting)
+		default:
+			kept = append(kept, row.Declared[0])
+		}
+	}
+	return kept, left
+}
+
 // A ClassRow is one class of the tree with what is expected of it.
 type ClassRow struct {
 	facts.Class

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"io"
+
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
@@ -8,11 +10,34 @@ import (
 )
 
 func (p *program) settingsCommand() *cobra.Command {
-	return p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
+	var export string
+	c := p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
 		func(r *audit.Result) []form {
 			side := r.SideBySide(len(p.only) > 0)
 			return []form{p.text(func(page render.Page) { render.Settings(page, r, side) }), jsonForm(side)}
 		})
+	c.Long = `Shows every setting: what is declared, what is served, what is expected, and the verdict.
+
+--export FILE writes down the values of a site that is as it should be, without what is its own (title, addresses,
+mailboxes, tokens, secrets), in neutral words: weltaxis fix --values FILE brings another site to them, also one on
+another content system. What deviates is left out.`
+	show := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if export == "" {
+			return show(c, args)
+		}
+		result, err := p.audit(c.Context(), args)
+		if err != nil {
+			return err
+		}
+		kept, left := result.Exportable()
+		if err := writeFile(export, func(w io.Writer) error { return render.Values(w, result, kept) }); err != nil {
+			return err
+		}
+		return p.write(p.text(func(page render.Page) { render.Exported(page, export, kept, left) }), jsonForm(kept))
+	}
+	c.Flags().StringVar(&export, "export", "", "write the site's values to this file, for fix --values")
+	return c
 }
 
 func (p *program) filesCommand() *cobra.Command {

@@ -82,7 +82,7 @@ func refuseForeign(dir string, ours []string) error {
 			return err
 		}
 		rel, _ := filepath.Rel(dir, path)
-		if d.IsDir() || rel == manifestName {
+		if d.IsDir() || rel == manifestName || keptByStandIn(rel) {
 			return nil
 		}
 		if !slices.Contains(ours, filepath.ToSlash(rel)) {
@@ -96,7 +96,22 @@ func refuseForeign(dir string, ours []string) error {
 	return err
 }
 
+// keptByStandIn tells whether a file is a page that a stand-in has kept in its cache.
+func keptByStandIn(rel string) bool {
+	kept, err := filepath.Match("*/site/public/cache/*.html", filepath.ToSlash(rel))
+	return err == nil && kept
+}
+
 func remove(dir string, files []string) error {
+	kept, err := filepath.Glob(filepath.Join(dir, "*", "site", "public", "cache", "*.html"))
+	if err != nil {
+		return err
+	}
+	for _, name := range kept {
+		if err := os.Remove(name); err != nil {
+			return err
+		}
+	}
 	for _, name := range files {
 		if !filepath.IsLocal(name) {
 			return &RefusedError{fmt.Sprintf("%s lists %s, which lies outside the folder; choose another folder", manifestName, name)}

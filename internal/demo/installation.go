@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 )
@@ -131,11 +130,4 @@ func (in *installation) chmod(mode os.FileMode, names ...string) {
 		}
 		in.folders[name] = mode
 	}
-}
-
-// copied is an installation that can be changed without changing this one.
-func (in *installation) copied() *installation {
-	c := *in
-	c.options, c.constants, c.files, c.folders = maps.Clone(in.options), maps.Clone(in.constants), maps.Clone(in.files), maps.Clone(in.folders)
-	return &c
 }

@@ -33,7 +33,7 @@ var layouts = []layout{
 			"outgoing_mail_from_address": "no-reply@mill.example|mail.sender_address", "canonical_site_url": "https://www.mill.example|site.address", "favicon_path": "/img/fav.png|site.icon",
 			"logo_image": "/img/wheel.svg|site.logo", "seo_meta_description": "Flour from a mill by the water, and bread on Saturdays.|meta.description", "seo_meta_keywords": "flour, bread, mill|meta.keywords",
 			"seo_home_title_template": "{site} {sep} {slogan}|title.home", "seo_page_title_template": "{title} {sep} {site}|title.inner", "seo_title_separator": "|·title.separator",
-			"discourage_search_engines": "0|meta.robots_index", "generate_xml_sitemap": "1|sitemap.offered", "rss_item_count": "15|feed.items", "rss_show_full_text": "0|feed.full",
+			"hide_from_robots": "0|meta.robots_index", "generate_xml_sitemap": "1|sitemap.offered", "rss_item_count": "15|feed.items", "rss_show_full_text": "0|feed.full",
 			"post_url_structure": "/{year}/{slug}/|permalink.pattern", "use_pretty_urls": "1|permalink.rewriting", "page_cache_enabled": "1|cache.page", "object_cache_enabled": "0|cache.object",
 			"cache_expiry_seconds": "7200|cache.lifetime", "enable_gzip_compression": "1|delivery.compression", "minify_assets": "0|delivery.minify", "allow_user_registration": "0|registration.open",
 			"require_email_confirmation": "1|registration.confirm_mail", "max_login_attempts": "5|login.attempts", "login_url_path": "/enter|login.path", "session_timeout_minutes": "30|session.idle",
@@ -44,9 +44,9 @@ var layouts = []layout{
 			"last_cron_run": "1764000000", "items_per_page": "10", "theme_name": "stone", "admin_menu_order": "3,1,2", "smtp_port": "587", "thumbnail_width": "150"})
 	}},
 	{"clipped English in env and INI", func(t *testing.T, root string) map[string]string {
-		truth := writeLines(t, root, ".env", "env", "", []string{"APP_NAME='Fern & Son'|site.title", "APP_URL=https://www.fern.example|site.address", "APP_DEBUG=false|debug.on",
-			"APP_KEY=an-invented-key-for-a-test-only-0|security.secret", "APP_TZ=Europe/Dublin|site.time_zone", "APP_LOCALE=en_IE|site.language", "MAIL_FROM_ADDRESS=post@fern.example|mail.sender_address",
-			"MAIL_FROM_NAME='Fern'|mail.sender_name", "SESSION_LIFETIME=45|session.idle", "FTP_PASSWORD=invented|security.transfer_password", "QUEUE_DRIVER=sync", "LOG_LEVEL=warn"})
+		truth := writeLines(t, root, ".env", "env", "", []string{"FERN_NAME='Fern & Son'|site.title", "FERN_URL=https://www.fern.example|site.address", "FERN_DEBUG=false|debug.on",
+			"FERN_KEY=an-invented-key-for-a-test-only-0|security.secret", "FERN_TZ=Europe/Dublin|site.time_zone", "FERN_LOCALE=en_IE|site.language", "MAIL_FROM_ADDRESS=post@fern.example|mail.sender_address",
+			"MAIL_FROM_NAME='Fern'|mail.sender_name", "SESSION_LIFETIME=45|session.idle", "FTP_PASSWORD=invented|security.transfer_password", "QUEUE=now", "LOG_LEVEL=warn"})
 		for k, v := range writeLines(t, root, "conf/site.cfg", "ini", " = ", []string{"[seo]", "desc = Ferns for shady corners, sent by post.|meta.description", "kw = ferns, shade, post|meta.keywords", "robots_idx = on|meta.robots_index",
 			"robots_follow = on|meta.robots_follow", "sitemap = on|sitemap.offered", "verif = FX-7731-TEST|meta.verification", "og_img = /img/og.jpg|card.image", "ttl_sep = \"-\"|title.separator", "ttl_home = \"%site% %sep% %tagline%\"|title.home",
 			"ttl_page = \"%page% %sep% %site%\"|title.inner", "[perf]", "page_cache = off|cache.page", "cache_ttl = 3600|cache.lifetime", "gzip = on|delivery.compression", "minify = off|delivery.minify", "preload = off|cache.preload",
@@ -81,12 +81,12 @@ var layouts = []layout{
 		return writeLines(t, root, "settings.json", "json", ": ", []string{"{", "\"general\": {", "\"siteTitle\": \"Copper & Wick\",|site.title", "\"siteTagline\": \"Lamps for long evenings\",|site.tagline", "\"defaultLocale\": \"en-US\",|site.language", "\"timeZone\": \"America/Halifax\",|site.time_zone",
 			"\"publicBaseUrl\": \"https://www.copperwick.example\",|site.address", "\"adminEmail\": \"wick@copperwick.example\",|mail.admin", "\"homePageId\": \"front\",|front.page", "\"faviconUrl\": \"/assets/wick.ico\",|site.icon", "\"footerCopyright\": \"© Copper & Wick 2026\"|site.copyright", "},",
 			"\"seo\": {", "\"metaDescription\": \"Oil lamps, wicks and chimneys, mended while you wait.\",|meta.description", "\"metaKeywords\": [\"lamps\", \"wicks\"],|meta.keywords", "\"noIndex\": false,|meta.robots_index", "\"noFollow\": false,|meta.robots_follow", "\"xmlSitemapEnabled\": true,|sitemap.offered",
-			"\"indexAuthorArchives\": false,|listing.author_indexed", "\"indexDateArchives\": false,|listing.date_indexed", "\"titleSeparator\": \"–\",|title.separator", "\"homeTitleFormat\": \"%sitename% %sep% %tagline%\",|title.home", "\"pageTitleFormat\": \"%title% %sep% %sitename%\",|title.inner",
+			"\"indexAuthorArchives\": false,|listing.author_indexed", "\"indexDateArchives\": false,|listing.date_indexed", "\"titleSeparator\": \"–\",|title.separator", "\"homeTitleFormat\": \"<site> <sep> <tagline>\",|title.home", "\"pageTitleFormat\": \"<title> <sep> <site>\",|title.inner",
 			"\"openGraphEnabled\": true,|card.shown", "\"openGraphDefaultImage\": \"/assets/lamp.jpg\",|card.image", "\"jsonLdEnabled\": true|structured.shown", "},", "\"mail\": {", "\"senderName\": \"Copper & Wick\",|mail.sender_name", "\"senderEmail\": \"hello@copperwick.example\"|mail.sender_address", "},",
 			"\"security\": {", "\"secretKey\": \"an invented key, for a test and nothing else\",|security.secret", "\"sessionTimeoutMinutes\": 25,|session.idle", "\"loginPath\": \"/workshop\",|login.path", "\"maxLoginAttempts\": 5,|login.attempts", "\"twoFactorAuth\": \"offered\",|login.second_factor", "\"allowRegistration\": false,|registration.open", "\"fileEditingDisabled\": true|code.editing", "},",
 			"\"performance\": {", "\"pageCache\": true,|cache.page", "\"cacheTtlSeconds\": 900,|cache.lifetime", "\"gzipCompression\": true,|delivery.compression", "\"minifyHtml\": false|delivery.minify", "},",
 			"\"uploads\": {", "\"allowedTypes\": [\"jpg\", \"png\"],|upload.types", "\"maxFileSizeMb\": 6|upload.size", "},", "\"maintenance\": {", "\"enabled\": false,|maintenance.on", "\"message\": \"Trimming the wicks. Back by dusk.\"|maintenance.message", "},",
-			"\"debug\": false,|debug.on", "\"feedItems\": 10,|feed.items", "\"permalinkStructure\": \"/:year/:slug/\",|permalink.pattern", "\"galleryColumns\": 4,", "\"schemaVersion\": 12", "}"})
+			"\"debug\": false,|debug.on", "\"feedItems\": 10,|feed.items", "\"addressShape\": \"/:year/:slug/\",|permalink.pattern", "\"galleryColumns\": 4,", "\"schemaVersion\": 12", "}"})
 	}},
 }
 

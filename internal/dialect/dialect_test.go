@@ -203,9 +203,9 @@ func TestVersionsAndWhatTheyHave(t *testing.T) {
 }
 
 func TestADialectBuildsOnAnother(t *testing.T) {
-	d, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [splash]\n")
+	_, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [splash]\n")
 	assert.ErrorContains(t, err, `brindle has no setting or list "splash"`)
-	d, err = loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [front.splash]\nsettings:\n  site.title: {from: options/name}\n")
+	d, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [front.splash]\nsettings:\n  site.title: {from: options/name}\n")
 	require.NoError(t, err)
 	assert.Equal(t, "options/name", d.Settings["site.title"].From[0].At)
 	assert.Equal(t, "options/tagline", d.Settings["site.tagline"].From[0].At)

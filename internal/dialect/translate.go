@@ -62,8 +62,9 @@ func (t Translation) Value(entry facts.Entry, stored any) (facts.Value, error) {
 		return facts.Value{}, fmt.Errorf("what is stored is no single value")
 	}
 	if before, after, wrapped := strings.Cut(t.Wrapped, "{value}"); wrapped && text != "" {
-		inner, found := strings.CutPrefix(text, before)
-		if inner, found = strings.CutSuffix(inner, after); !found || !strings.HasPrefix(text, before) {
+		inner, starts := strings.CutPrefix(text, before)
+		inner, ends := strings.CutSuffix(inner, after)
+		if !starts || !ends {
 			return facts.Value{}, fmt.Errorf("%s is expected around it", t.Wrapped)
 		}
 		text = inner

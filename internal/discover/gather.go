@@ -347,9 +347,9 @@ func (d *Draft) tables(tables []store.Table) {
 }
 
 var (
-	keyNames   = []string{"name", "key", "option", "option_name", "setting", "k", "word", "code", "var", "varname", "param", "parameter", "id", "ident", "path", "schluessel", "cle", "clave", "nom"}
-	valueNames = []string{"value", "val", "content", "data", "v", "setting_value", "option_value", "wert", "valeur", "valor", "text"}
-	siteNames  = []string{"site", "site_id", "siteid", "blog_id", "domain_id", "tenant", "shop_id", "mandant", "host_id"}
+	keyNames   = []string{"name", "key", "option", "setting", "k", "word", "code", "var", "varname", "param", "parameter", "id", "ident", "path", "schluessel", "cle", "clave", "nom"}
+	valueNames = []string{"value", "val", "content", "data", "v", "setting_value", "wert", "valeur", "valor", "text"}
+	siteNames  = []string{"site", "site_id", "siteid", "domain_id", "tenant", "shop_id", "mandant", "host_id"}
 )
 
 // keyValueColumns tells whether a table looks like keys and values, and which rows are this site's where several

@@ -123,12 +123,12 @@ func unitOfSize(c candidate) (string, string) {
 
 // marksOf are the words that stand in marks, and what they stand for.
 var marksOf = map[string]map[string]string{
-	"title": {"site": "{site}", "sitename": "{site}", "sitetitle": "{site}", "blogname": "{site}", "name": "{site}", "s": "{site}", "seite": "{site}", "nomdusite": "{site}",
+	"title": {"site": "{site}", "sitename": "{site}", "sitetitle": "{site}", "name": "{site}", "s": "{site}", "seite": "{site}", "nomdusite": "{site}",
 		"tagline": "{tagline}", "slogan": "{tagline}", "motto": "{tagline}", "t": "{tagline}", "subtitle": "{tagline}", "page": "{page}", "title": "{page}", "pagetitle": "{page}", "p": "{page}", "titel": "{page}", "titre": "{page}", "post": "{page}",
 		"archive": "{listing}", "list": "{listing}", "listing": "{listing}", "category": "{listing}", "term": "{listing}", "l": "{listing}", "shelf": "{listing}", "rubrik": "{listing}", "rubrique": "{listing}",
 		"sep": "{separator}", "separator": "{separator}", "between": "{separator}", "-": "{separator}", "trenner": "{separator}", "divider": "{separator}"},
-	"address": {"name": "{name}", "slug": "{name}", "title": "{name}", "postname": "{name}", "titel": "{name}", "nom": "{name}", "id": "{id}", "no": "{id}", "number": "{id}", "post_id": "{id}", "nr": "{id}",
-		"year": "{year}", "yyyy": "{year}", "y": "{year}", "jahr": "{year}", "annee": "{year}", "month": "{month}", "mm": "{month}", "m": "{month}", "monat": "{month}", "mois": "{month}", "monthnum": "{month}", "day": "{day}", "dd": "{day}", "tag": "{day}", "jour": "{day}",
+	"address": {"name": "{name}", "slug": "{name}", "title": "{name}", "titel": "{name}", "nom": "{name}", "id": "{id}", "no": "{id}", "number": "{id}", "nr": "{id}",
+		"year": "{year}", "yyyy": "{year}", "y": "{year}", "jahr": "{year}", "annee": "{year}", "month": "{month}", "mm": "{month}", "m": "{month}", "monat": "{month}", "mois": "{month}", "day": "{day}", "dd": "{day}", "tag": "{day}", "jour": "{day}",
 		"category": "{category}", "topic": "{category}", "dept": "{category}", "shelf": "{category}", "section": "{category}", "rubrik": "{category}", "rubrique": "{category}", "author": "{author}", "writer": "{author}", "clerk": "{author}", "hand": "{author}", "autor": "{author}", "auteur": "{author}"},
 }
 

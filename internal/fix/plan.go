@@ -131,7 +131,11 @@ func (p *planning) collect() {
 			}
 		}
 		if !made {
-			p.merge(Change{Rules: []string{d.Rule}, Kind: Person, Name: d.Rule, Subject: d.Subject, Risk: d.Fix.Risk, Steps: d.Fix.Steps, severity: d.Severity})
+			steps := d.Fix.Steps
+			if len(steps) == 0 {
+				steps = []string{"What the rule would set is set already, so the cause lies elsewhere, often in another change of this plan. Look again when that is made."}
+			}
+			p.merge(Change{Rules: []string{d.Rule}, Kind: Person, Name: d.Rule, Subject: d.Subject, Risk: d.Fix.Risk, Steps: steps, severity: d.Severity})
 		}
 	}
 }
@@ -208,7 +212,7 @@ func (p *planning) values() error {
 		if slug, field, is := pageKey(key); is {
 			change.Kind, change.Name, change.page, change.Subject = Field, field, slug, slug
 		} else if _, known := facts.Lookup(facts.Settings + "." + key); !known {
-			return fmt.Errorf("there is no setting %q; write --value NAME=... or --value page.NAME.title=...", key)
+			return fmt.Errorf("there is no setting %q; a value is for a setting, as site.title=Text, or for a page, as page.NAME.title=Text", key)
 		}
 		to, err := change.parse(p.Values[key])
 		if err != nil {

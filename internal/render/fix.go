@@ -242,6 +242,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 	var visible, disruptive, waiting, persons int
 	for _, c := range rest {
 		switch {
+		case c.Kind == fix.Purge: // goes with what is seen
 		case c.Kind == fix.Person || c.Cannot != "":
 			persons++
 		case c.Needs != "":
@@ -272,7 +273,9 @@ func Undone(p Page, site string, undone []fix.Undoing) {
 			back++
 		}
 		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(strings.TrimSpace(u.Name+" "+u.Subject))))
-		p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
+		if u.Kind != fix.Purge {
+			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
+		}
 		if u.Says != "" {
 			p.block(4, "", 0, Safe(u.Says), plain)
 		}
