@@ -23,7 +23,7 @@ func (p *program) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Writes a demo site, serves and audits it, and says what to try next",
-		Long: `Writes the demo, an invented theatre's site and its well-kept twin, into a folder, serves them on loopback,
+		Long: `Writes the demo, six invented sites on three invented content systems, into a folder, serves them on loopback,
 audits the first, stops, and says what to try next. Nothing outside that folder is touched, and nothing is written
 over what the demo did not write.`,
 		Args: cobra.NoArgs,
@@ -95,6 +95,8 @@ func nextSteps(dir string) []render.Step {
 		{Does: "every setting, with what is expected", Command: program + " settings " + first + " --offline"},
 		{Does: "the file tree in classes", Command: program + " files " + first + " --offline"},
 		{Does: "serve the sites, so that they can be looked at from another terminal", Command: program + " demo --into " + dir + " --serve"},
+		{Does: "what would put it right; --write does it, and weltaxis undo takes it back", Command: program + " fix --site " + first},
+		{Does: "a dialect drafted for a content system", Command: program + " dialect discover --root " + filepath.Join(dir, "hollin", "site")},
 		{Does: "the same audit there, for a program", Command: program + " audit " + first + " --format json"},
 		{Does: "the twin with everything in order", Command: program + " audit " + first + "-aligned"},
 		{Does: "how all this came about", Command: "less " + filepath.Join(dir, "README.md")},

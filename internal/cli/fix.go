@@ -85,7 +85,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.options()); err != nil {
 		return err
 	}
-	plan, err := f.plan(ctx, values)
+	plan, err := f.plan(ctx, values, names)
 	if err != nil {
 		return err
 	}
@@ -93,13 +93,10 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 		if asked, err := f.askValues(plan, values); err != nil {
 			return err
 		} else if asked {
-			if plan, err = f.plan(ctx, values); err != nil {
+			if plan, err = f.plan(ctx, values, names); err != nil {
 				return err
 			}
 		}
-	}
-	if unknown := plan.Named(names); len(unknown) > 0 {
-		return fmt.Errorf("nothing that deviates is called %s; weltaxis audit lists what does", strings.Join(unknown, ", "))
 	}
 	switch {
 	case f.script:
@@ -149,7 +146,8 @@ func (f *fixing) valuesSaid() (map[string]string, error) {
 	return values, nil
 }
 
-func (f *fixing) plan(ctx context.Context, values map[string]string) (*fix.Plan, error) {
+// plan works out the plan, narrowed to what was named.
+func (f *fixing) plan(ctx context.Context, values map[string]string, names []string) (*fix.Plan, error) {
 	w := fix.Wishes{Deviations: f.before.Deviations, WebUser: f.site.Said("web_user"), Values: values}
 	var err error
 	if w.Dialect, w.Stores, err = audit.Stores(f.site, f.options()); err != nil {
@@ -161,7 +159,14 @@ func (f *fixing) plan(ctx context.Context, values map[string]string) (*fix.Plan,
 	if kept, known := f.before.Snapshot.Effective("settings.cache.page"); !known || kept.Value.Bool() {
 		w.Pages = true
 	}
-	return fix.New(ctx, w)
+	plan, err := fix.New(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	if unknown := plan.Named(names); len(unknown) > 0 {
+		return nil, fmt.Errorf("nothing that deviates is called %s; weltaxis audit lists what does", strings.Join(unknown, ", "))
+	}
+	return plan, nil
 }
 
 // terminal tells whether a person can be asked.

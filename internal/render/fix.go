@@ -66,17 +66,21 @@ func Plan(p Page, site string, plan *fix.Plan, allow string) {
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
 }
 
-func (p Page) heading(c fix.Change) {
-	name := c.Name
-	switch c.Kind {
+// whatChanges is what a change is about, for people.
+func whatChanges(kind, name, subject string) string {
+	switch kind {
 	case fix.Modes:
-		name = "permissions of " + c.Subject
+		return "permissions of " + subject
 	case fix.Field:
-		name = "the page " + strings.Trim(c.Subject, "/") + ": its own " + c.Name
+		return "the page " + strings.Trim(subject, "/") + ": its own " + name
 	case fix.Purge:
-		name = "empty the page cache " + c.Name
+		return "the page cache " + name + ", emptied"
 	}
-	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(name)))
+	return name
+}
+
+func (p Page) heading(c fix.Change) {
+	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(whatChanges(c.Kind, c.Name, c.Subject))))
 	if len(c.Rules) > 0 {
 		p.block(4, "for", 8, strings.Join(c.Rules, ", "), quiet)
 	}
@@ -204,15 +208,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 	for _, o := range r.Outcomes {
 		counts[o.Result]++
 		fmt.Fprintln(p)
-		name := o.Name
-		switch o.Kind {
-		case fix.Modes:
-			name = "permissions of " + o.Subject
-		case fix.Field:
-			name = "the page " + strings.Trim(o.Subject, "/") + ": its own " + o.Name
-		case fix.Purge:
-			name = "emptied the page cache " + o.Name
-		}
+		name := whatChanges(o.Kind, o.Name, o.Subject)
 		number := ""
 		if o.Record > 0 {
 			number = fmt.Sprintf("%2d", o.Record)
@@ -272,7 +268,7 @@ func Undone(p Page, site string, undone []fix.Undoing) {
 		} else {
 			back++
 		}
-		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(strings.TrimSpace(u.Name+" "+u.Subject))))
+		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(whatChanges(u.Kind, u.Name, u.Subject))))
 		if u.Kind != fix.Purge {
 			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
 		}
@@ -309,7 +305,7 @@ func History(p Page, site string, records []fix.Record, now time.Time) {
 		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) && r.Kind != fix.Purge {
 			until = r.Until.Local().Format("2 Jan 2006")
 		}
-		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(strings.TrimSpace(r.Name + " " + r.Subject)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
+		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(whatChanges(r.Kind, r.Name, r.Subject)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
 	}
 	flush()
 }

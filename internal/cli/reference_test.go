@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+)
+
+// commandReference is every command with its help and its options.
+func commandReference() string {
+	p := &program{out: io.Discard, err: io.Discard}
+	root := p.command()
+	var b strings.Builder
+	b.WriteString("# Commands\n\nEvery command, as its `--help` says it. This page is made from the program; a test holds it to that.\n")
+	options := func(flags *pflag.FlagSet) {
+		flags.VisitAll(func(f *pflag.Flag) {
+			usual := ""
+			if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "[]" {
+				usual = " (" + f.DefValue + ")"
+			}
+			fmt.Fprintf(&b, "- `--%s`: %s%s\n", f.Name, f.Usage, usual)
+		})
+	}
+	var write func(c *cobra.Command)
+	write = func(c *cobra.Command) {
+		if c.Runnable() && c != root {
+			fmt.Fprintf(&b, "\n## %s\n\n", strings.TrimPrefix(c.UseLine(), "weltaxis "))
+			about := c.Long
+			if about == "" {
+				about = c.Short + "."
+			}
+			b.WriteString(about + "\n")
+			if flags := c.LocalNonPersistentFlags(); flags.HasFlags() {
+				b.WriteString("\n")
+				options(flags)
+			}
+		}
+		for _, sub := range c.Commands() {
+			write(sub)
+		}
+	}
+	write(root)
+	b.WriteString("\n## Options of every command\n\n")
+	options(root.PersistentFlags())
+	return b.String()
+}
+
+// vocabularyReference is every name of the catalogue that people write, and every list.
+func vocabularyReference() string {
+	var b strings.Builder
+	b.WriteString("# Vocabulary\n\nThe neutral names that site files, dialects, rules and `fix --value` use. This page is made from the program; a test holds\nit to that. Names that the live source reads are listed by `weltaxis explain`.\n")
+	typeOf := func(t facts.Type, words []string) string {
+		if len(words) > 0 {
+			return "one of " + strings.Join(words, ", ")
+		}
+		return string(t)
+	}
+	for _, part := range []struct{ source, head string }{{facts.Intent, "Intent, in the site file"}, {facts.Settings, "Settings"}} {
+		fmt.Fprintf(&b, "\n## %s\n\n| name | type | meaning |\n| --- | --- | --- |\n", part.head)
+		for _, e := range facts.Of(part.source) {
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", strings.TrimPrefix(e.Name, part.source+"."), typeOf(e.Type, e.Words), e.Meaning)
+		}
+	}
+	b.WriteString("\n## Lists of the content system\n")
+	for _, name := range dialect.ListNames() {
+		fmt.Fprintf(&b, "\n### %s\n\n| field | type | meaning |\n| --- | --- | --- |\n", name)
+		for _, f := range facts.Lists[facts.Settings+"."+name] {
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Name, typeOf(f.Type, f.Words), f.Meaning)
+		}
+	}
+	return b.String()
+}
+
+// TestTheReferenceIsWhatTheProgramSays. With REWRITE_GUIDE set it writes the pages instead.
+func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
+	for file, want := range map[string]string{"../../docs/commands.md": commandReference(), "../../docs/vocabulary.md": vocabularyReference()} {
+		if os.Getenv("REWRITE_GUIDE") != "" {
+			require.NoError(t, os.WriteFile(file, []byte(want), 0o644))
+		}
+		is, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(is), "REWRITE_GUIDE=1 go test ./internal/cli writes it anew")
+	}
+}
