@@ -196,6 +196,28 @@ func Stores(s *site.Site, options Options) (*dialect.Dialect, store.Options, err
 	return spoken, stores, err
 }
 
+// Call asks a path of the site with POST, by the ways of the live source, and takes any answer that is no error.
+func Call(ctx context.Context, s *site.Site, path string, options Options) error {
+	client, err := apiClient(s, s.Address(), options)
+	if err != nil {
+		return err
+	}
+	client.Timeout = 30 * time.Second
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimRight(s.Address(), "/")+path, nil)
+	if err != nil {
+		return err
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		return fmt.Errorf("%s answers %s", path, response.Status)
+	}
+	return nil
+}
+
 // apiClient reaches the address by the same ways as the live source.
 func apiClient(s *site.Site, address string, options Options) (*http.Client, error) {
 	look := live.Options{Address: address, Connect: options.Connect}

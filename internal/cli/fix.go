@@ -290,6 +290,7 @@ func (p *program) env(_ context.Context, s *site.Site, journal *fix.Journal) (fi
 		return seen(r), nil
 	}
 	if s.Sources.Live != nil && !p.offline {
+		env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, p.options()) }
 		env.Health = func(ctx context.Context) (string, bool) {
 			home := *s
 			home.Sources.Settings, home.Sources.Files = nil, nil

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/servertest"
@@ -166,6 +167,56 @@ func TestFixingBringsASiteToRights(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestWhatBreaksTheSiteIsTakenBack: the theme of this site cannot be minified, and nobody knew.
+func TestWhatBreaksTheSiteIsTakenBack(t *testing.T) {
+	in := lanternLaneAligned()
+	in.set("minify", "no", "theme_breaks_minified", "yes")
+	m := mend(t, place(t, in, "brindle"), true)
+	before, r := withoutCache(m.p.sums(t)), m.audit()
+	plan := m.plan(r, map[string]string{"delivery.minify": "yes", "site.tagline": "Another line"})
+	env := m.env()
+	env.Health = func(ctx context.Context) (string, bool) {
+		home := *m.site
+		home.Sources.Settings, home.Sources.Files = nil, nil
+		options := m.options
+		options.Pages, options.Only = []string{}, []string{"titles"}
+		r, err := audit.Run(ctx, &home, time.Now(), options)
+		require.NoError(t, err)
+		return seenIn(r).Answers, seenIn(r).Broken
+	}
+	report, err := fix.Write(t.Context(), plan.Changes, seenIn(r), env)
+	require.NoError(t, err)
+	env.Journal.Close()
+	results := map[string]string{}
+	for _, o := range report.Outcomes {
+		results[o.Name] = o.Result
+	}
+	assert.Equal(t, map[string]string{"site.tagline": fix.Took, "delivery.minify": fix.Broke, "public/cache/": fix.Took}, results)
+	m.undoAll()
+	assert.Equal(t, before, withoutCache(m.p.sums(t)))
+}
+
+// TestACacheIsEmptiedByCallingIt where the dialect names an address for it.
+func TestACacheIsEmptiedByCallingIt(t *testing.T) {
+	p := place(t, lanternLaneAligned(), "brindle")
+	p.dialect.Caches = []dialect.Kept{{Purge: "/cache/empty"}}
+	m := mend(t, p, true)
+	m.audit() // fills the cache
+	plan := m.plan(m.audit(), map[string]string{"site.tagline": "Another line"})
+	env := m.env()
+	called := 0
+	env.Call = func(ctx context.Context, path string) error {
+		called++
+		return audit.Call(ctx, m.site, path, m.options)
+	}
+	report, err := fix.Write(t.Context(), plan.Changes, fix.Seen{}, env)
+	require.NoError(t, err)
+	require.Len(t, report.Outcomes, 2)
+	assert.Equal(t, fix.Took, report.Outcomes[1].Result, report.Outcomes[1].Says)
+	assert.Equal(t, 1, called)
+	env.Journal.Close()
 }
 
 // long is a run of many changes: every setting that can be written takes another value.

@@ -149,6 +149,13 @@ func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch {
+	case v.yes("minify") && v.yes("theme_breaks_minified"):
+		http.Error(w, "Something fell over.", http.StatusInternalServerError)
+	case r.Method == http.MethodPost && r.URL.Path == "/cache/empty":
+		v.mu.Lock()
+		clear(v.cache)
+		v.mu.Unlock()
+		w.WriteHeader(http.StatusNoContent)
 	case v.yes("locked"):
 		w.Header().Set("WWW-Authenticate", `Basic realm="Locked"`)
 		http.Error(w, "Locked.", http.StatusUnauthorized)

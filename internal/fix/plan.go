@@ -434,7 +434,7 @@ func (c Change) runnable() bool {
 // purge adds emptying the caches where something changes that visitors see.
 func (p *planning) purge() {
 	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Makeable() && (c.Kind == Setting || c.Kind == Field) })
-	if p.Dialect == nil || !visible || !p.Pages || p.Stores.Root == "" {
+	if p.Dialect == nil || !visible || !p.Pages {
 		return
 	}
 	at := slices.IndexFunc(p.plan.Changes, func(c Change) bool { return c.Kind == Person })
@@ -442,10 +442,11 @@ func (p *planning) purge() {
 		at = len(p.plan.Changes)
 	}
 	for _, kept := range p.Dialect.Caches {
-		if kept.Folder != "" {
-			p.plan.Changes = slices.Insert(p.plan.Changes, at, Change{Kind: Purge, Name: kept.Folder, Rules: []string{}, Risk: facts.Visible,
-				Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder}})
+		if kept.Folder != "" && p.Stores.Root == "" {
+			continue // it cannot be reached
 		}
+		p.plan.Changes = slices.Insert(p.plan.Changes, at, Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: []string{}, Risk: facts.Visible,
+			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}})
 	}
 }
 

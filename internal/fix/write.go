@@ -50,6 +50,9 @@ type Env struct {
 	Recheck func(ctx context.Context) (Seen, error)
 	// Health asks for the home page only. Nil when there is no way to.
 	Health func(ctx context.Context) (answers string, broken bool)
+	// Call calls a path of the site, for a content system that empties its cache when it is called. Nil when there is
+	// no way to.
+	Call func(ctx context.Context, path string) error
 	// Progress is told what is being done.
 	Progress func(c Change)
 
@@ -116,7 +119,7 @@ func (e *Env) make(ctx context.Context, c Change) Outcome {
 	case Modes:
 		return e.makeModes(c)
 	case Purge:
-		return e.makePurge(c)
+		return e.makePurge(ctx, c)
 	}
 	site, err := store.Open(ctx, e.Dialect, e.Stores)
 	if err != nil {
@@ -219,8 +222,9 @@ func (e *Env) makeModes(c Change) Outcome {
 	return out
 }
 
-// makePurge empties a cache folder: what is in it goes, the folder and per-folder override files stay.
-func (e *Env) makePurge(c Change) Outcome {
+// makePurge empties a cache: it calls the path that does so, or takes what is in the folder, but leaves the folder
+// and its per-folder override files.
+func (e *Env) makePurge(ctx context.Context, c Change) Outcome {
 	out := Outcome{Change: c, Result: Took}
 	record := Record{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Risk: c.Risk, From: "kept pages", To: "none"}
 	if err := e.Journal.begin(&record, before{}, e.at); err != nil {
@@ -228,11 +232,7 @@ func (e *Env) makePurge(c Change) Outcome {
 		return out
 	}
 	out.Record = record.ID
-	root, err := os.OpenRoot(e.Stores.Root)
-	if err == nil {
-		defer root.Close()
-		err = empty(root, path.Clean(c.Name))
-	}
+	err := e.empty(ctx, c)
 	event := Done
 	if err != nil {
 		event, out.Result, out.Says = Failed, Trouble, store.Reason(err)
@@ -241,6 +241,21 @@ func (e *Env) makePurge(c Change) Outcome {
 		out.Says += "; the journal could not be written afterwards: " + err.Error()
 	}
 	return out
+}
+
+func (e *Env) empty(ctx context.Context, c Change) error {
+	if c.Origin.URL != "" {
+		if e.Call == nil {
+			return errors.New("there is no live source to call it through")
+		}
+		return e.Call(ctx, c.Origin.URL)
+	}
+	root, err := os.OpenRoot(e.Stores.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return empty(root, path.Clean(c.Name))
 }
 
 func empty(root *os.Root, folder string) error {
