@@ -1,0 +1,149 @@
+package fix
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/store"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func at(moment time.Time) func() time.Time { return func() time.Time { return moment } }
+
+// journal opens the journal of a folder and makes records in it.
+func journal(t *testing.T, dir string, moment time.Time, records ...Record) *Journal {
+	t.Helper()
+	j, err := OpenJournal(dir, at(moment))
+	require.NoError(t, err)
+	t.Cleanup(j.Close)
+	for _, r := range records {
+		event := r.Event
+		old := "MARKED-old"
+		require.NoError(t, j.begin(&r, before{Edits: []store.Edit{{Place: "a/b", Old: &old}}}, func(string) {}))
+		if event != Begun {
+			require.NoError(t, j.event(r, event, "says so"))
+		}
+	}
+	return j
+}
+
+func TestTheJournalSaysWhatHappened(t *testing.T) {
+	dir := t.TempDir()
+	journal(t, dir, noon, Record{Name: "a", Event: Done, Kind: Setting, From: "x", To: "y"}, Record{Name: "b", Event: Begun}, Record{Name: "c", Event: Failed}).Close()
+	journal(t, dir, noon.Add(time.Hour), Record{Name: "d", Event: Done}).Close()
+	records, err := ReadJournal(dir)
+	require.NoError(t, err)
+	var got []string
+	for _, r := range records {
+		got = append(got, r.Name+" "+r.Event)
+	}
+	assert.Equal(t, []string{"a done", "b begun", "c failed", "d done"}, got)
+	assert.Equal(t, noon.Add(Keep), records[0].Until)
+	assert.NotEqual(t, records[0].Run, records[3].Run)
+
+	names := func(c Choice) string {
+		var all []string
+		for _, r := range Chosen(records, c) {
+			all = append(all, r.Name)
+		}
+		return strings.Join(all, " ")
+	}
+	assert.Equal(t, "d", names(Choice{}), "the last run")
+	assert.Equal(t, "a", names(Choice{ID: 1}))
+	assert.Empty(t, names(Choice{ID: 3}), "what was never made is not taken back")
+	assert.Equal(t, "d b a", names(Choice{Since: noon}), "backwards, and what was begun may have been made")
+	assert.Equal(t, "d", names(Choice{Since: noon.Add(time.Minute)}))
+}
+
+func TestTheJournalHoldsNoOldValue(t *testing.T) {
+	dir := t.TempDir()
+	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	lines, err := os.ReadFile(filepath.Join(dir, "journal.jsonl"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(lines), "MARKED")
+	kept, err := os.ReadFile(filepath.Join(dir, "undo", "1.json"))
+	require.NoError(t, err)
+	assert.Contains(t, string(kept), "MARKED")
+	for name, mode := range map[string]os.FileMode{"undo/1.json": 0o600, "journal.jsonl": 0o600, "undo": 0o700 | os.ModeDir, ".": 0o700 | os.ModeDir} {
+		stat, err := os.Stat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		if name != "." { // the test's own folder
+			assert.Equal(t, mode, stat.Mode(), name)
+		}
+	}
+}
+
+func TestWhatUndoNeedsExpires(t *testing.T) {
+	dir := t.TempDir()
+	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	j := journal(t, dir, noon.Add(Keep-time.Hour))
+	_, err := j.before(1)
+	require.NoError(t, err)
+	j.Close()
+	j = journal(t, dir, noon.Add(Keep+time.Hour))
+	_, err = j.before(1)
+	assert.ErrorContains(t, err, "not kept any more")
+	records, err := ReadJournal(dir)
+	require.NoError(t, err)
+	assert.Len(t, records, 1, "that it was done stays known")
+}
+
+// TestALineThatAKilledRunLeft was never acted upon, and does not spoil the next one.
+func TestALineThatAKilledRunLeft(t *testing.T) {
+	dir := t.TempDir()
+	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	file := filepath.Join(dir, "journal.jsonl")
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for _, left := range []string{`{"run":"x","id":2,"eve`, "\x00\x00", "{}"} {
+		require.NoError(t, os.WriteFile(file, append(append([]byte{}, whole...), left...), 0o600))
+		journal(t, dir, noon, Record{Name: "b", Event: Done}).Close()
+		records, err := ReadJournal(dir)
+		require.NoError(t, err)
+		var names []string
+		for _, r := range records {
+			names = append(names, r.Name)
+		}
+		assert.Contains(t, names, "a", left)
+		assert.Contains(t, names, "b", left)
+	}
+}
+
+func TestOnlyOneRunAtATime(t *testing.T) {
+	dir := t.TempDir()
+	first := journal(t, dir, noon)
+	_, err := OpenJournal(dir, at(noon))
+	require.ErrorIs(t, err, ErrBusy)
+	first.Close()
+	journal(t, dir, noon).Close()
+}
+
+func TestFoldersOfSitesAreApart(t *testing.T) {
+	a := Folder("/state", "Lantern Lane: Théâtre", "/srv/a/weltaxis.yaml")
+	assert.Equal(t, filepath.Join("/state", "weltaxis"), filepath.Dir(a))
+	assert.True(t, strings.HasPrefix(filepath.Base(a), "lantern-lane-th"), a)
+	assert.NotEqual(t, a, Folder("/state", "Lantern Lane: Théâtre", "/srv/b/weltaxis.yaml"))
+	assert.NotContains(t, Folder("/state", "../../etc", "/x"), "..")
+}
+
+func FuzzJournal(f *testing.F) {
+	f.Add([]byte(`{"run":"x","id":1,"event":"done"}` + "\n"))
+	f.Add([]byte("{\n\x00"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, "journal.jsonl"), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		records, err := ReadJournal(dir)
+		if err == nil {
+			Chosen(records, Choice{Since: noon})
+		}
+	})
+}
