@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/strict"
 )
 
 const small = `dialect: pebble
@@ -199,6 +200,21 @@ func TestVersionsAndWhatTheyHave(t *testing.T) {
 		has                   bool
 	}{{"2.10", "2.9", "", true}, {"2.9", "2.10", "", false}, {"3.0", "", "3.0", false}, {"3.0-beta", "", "3.0", true}, {"v2.4.1", "2.4", "3", true}, {"", "2", "", false}, {"", "", "", true}} {
 		assert.Equal(t, c.has, In(c.version, c.since, c.until), "%+v", c)
+	}
+}
+
+func TestQueriesThatMayBePut(t *testing.T) {
+	d := &Dialect{Databases: map[string]Database{"main": {SQLite: "x"}}, Variables: map[string]Variable{"prefix": {}}}
+	for _, query := range []string{"SELECT 1", "select count(*) from {prefix}pages where a in ('x', 'y;z')", "SELECT coalesce(max(v), 'into') FROM t WHERE (a = 1 AND (b = 2 OR c IS NULL))",
+		"SELECT v FROM t WHERE id = (SELECT min(id) FROM t) AND EXISTS (SELECT 1 FROM u)", "SELECT CAST(v AS TEXT) FROM \"update\""} {
+		assert.NoError(t, d.checkQuery(strict.Pos{}, query, "main"), query)
+	}
+	for query, want := range map[string]string{
+		"UPDATE t SET v = 1": "one SELECT", "SELECT 1; DELETE FROM t": "one SELECT", "SELECT v INTO OUTFILE '/x' FROM t": "INTO", "SELECT v FROM t -- x": "--", "SELECT v /* x */ FROM t": "/*",
+		"SELECT pg_sleep(9)": "pg_sleep()", "SELECT load_extension('x')": "load_extension()", "SELECT \"pg_sleep\"(9)": "does not call", "SELECT @a := 1": "@", "SELECT v FROM t FOR UPDATE": "UPDATE",
+		"SELECT v FROM {other}t": "there is no variable {other}", "WITH x AS (DELETE FROM t) SELECT 1": "one SELECT", "SELECT benchmark(9, md5(1))": "benchmark()", "": "one SELECT",
+	} {
+		assert.ErrorContains(t, d.checkQuery(strict.Pos{}, query, "main"), want, query)
 	}
 }
 

@@ -163,3 +163,33 @@ func TestOriginsReadAsPlaces(t *testing.T) {
 		assert.Equal(t, want, o.String())
 	}
 }
+
+func TestVersionsInOrder(t *testing.T) {
+	ordered := []string{"1.9", "1.10", "2.0-alpha", "2.0-beta", "2.0", "2.0.1", "2.1", "10"}
+	for i := range ordered {
+		for j := range ordered {
+			got := CompareVersions(ordered[i], ordered[j])
+			assert.Equal(t, i < j, got < 0, "%s %s", ordered[i], ordered[j])
+			assert.Equal(t, i == j, got == 0, "%s %s", ordered[i], ordered[j])
+		}
+	}
+	assert.Zero(t, CompareVersions("v2.0", "2.0.0"))
+	assert.Zero(t, CompareVersions("2.0+build7", "2.0"))
+}
+
+func TestRecordsSurviveJSON(t *testing.T) {
+	before := Record{List: ListExtensions, Values: map[string]Value{"name": TextOf(String, "a"), "active": BoolOf(true), "version": TextOf(Version, "1.10")}, From: Origin{Table: "t", Row: "1"}}
+	raw, err := json.Marshal(before)
+	require.NoError(t, err)
+	var after Record
+	require.NoError(t, json.Unmarshal(raw, &after))
+	assert.Equal(t, before, after)
+	assert.Equal(t, "a", after.Subject())
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"list": "settings.extensions", "values": {"nmae": "x"}}`), &after), "settings.extensions.nmae")
+}
+
+func TestWhatIsASitesOwn(t *testing.T) {
+	for name, is := range map[string]bool{"site.title": true, "mail.admin": true, "meta.description": true, "login.path": true, "security.secret": true, "cache.page": false, "title.inner": false, "meta.robots_index": false} {
+		assert.Equal(t, is, Own(name), name)
+	}
+}
