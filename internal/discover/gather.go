@@ -34,6 +34,10 @@ const (
 	maxFiles   = 20_000
 	maxConfigs = 400
 	maxConfig  = 256 << 10
+	maxEntries = 1500 // of one file, table or document
+	maxAll     = 20_000
+	maxWord    = 40   // of a key, in letters
+	maxText    = 2000 // of a value that may be a setting
 )
 
 // formatsByEnding are the files that may be configuration.
@@ -172,7 +176,15 @@ func (d *Draft) addFile(f configFile) {
 	d.stores[name] = dialect.Store{File: f.path, Format: f.format}
 	d.configs = append(d.configs, f.path)
 	around := wordsOf(strings.TrimSuffix(path.Base(f.path), path.Ext(f.path)))
+	holders := map[string]bool{}
 	for _, e := range f.entries {
+		for i, c := range e.Path {
+			if c == '.' {
+				holders[e.Path[:i]] = true
+			}
+		}
+	}
+	for _, e := range f.entries[:min(len(f.entries), maxEntries)] {
 		up, key := "", e.Path
 		if dot := strings.LastIndexByte(e.Path, '.'); dot >= 0 {
 			up, key = e.Path[:dot], e.Path[dot+1:]
@@ -180,7 +192,7 @@ func (d *Draft) addFile(f configFile) {
 		if _, isList := e.Value.([]any); !isList && key != "" && isDigits(key) {
 			continue // an item of a list, which stands there as a whole
 		}
-		if e.Value == nil && slices.ContainsFunc(f.entries, func(o format.Entry) bool { return strings.HasPrefix(o.Path, e.Path+".") }) {
+		if e.Value == nil && holders[e.Path] {
 			continue // it only holds others
 		}
 		d.add(candidate{store: name, key: e.Path, words: wordsOf(key), around: append(slices.Clone(wordsOf(up)), around...), value: e.Value,
@@ -199,6 +211,9 @@ func (d *Draft) add(c candidate) {
 			}
 		}
 		c.text = strings.Join(texts, ", ")
+	}
+	if len(c.text) > maxText || len(d.candidates) >= maxAll {
+		return
 	}
 	for _, w := range c.words {
 		c.secret = c.secret || slices.ContainsFunc(w.concepts, func(concept string) bool { return concept == "password" || concept == "secret" })
@@ -455,7 +470,8 @@ func (d *Draft) addCell(st, key string, around []word, text, origin string) {
 	inner := d.storeName(key)
 	d.stores[inner] = dialect.Store{Inside: st + "/" + key, Format: formatName}
 	around = append(slices.Clone(wordsOf(key)), around...)
-	for _, e := range doc.Entries() {
+	entries := doc.Entries()
+	for _, e := range entries[:min(len(entries), maxEntries)] {
 		if e.Unresolved != "" {
 			continue
 		}

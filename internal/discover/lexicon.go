@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // lexicon gives the concepts that words of keys stand for: English first, then the usual abbreviations, then German,
@@ -103,12 +104,12 @@ var lexicon = map[string]string{
 	"theme":      "theme template skin design tema layout coat",
 }
 
-// concepts is the lexicon by word.
-var concepts = func() map[string][]string {
-	byWord := map[string][]string{}
+// conceptsOf is the lexicon by word, made when it is first asked for.
+var conceptsOf = sync.OnceValue(func() map[string][]string {
+	byWord, plain := map[string][]string{}, strings.NewReplacer("-", "", "_", "")
 	for concept, words := range lexicon {
 		for word := range strings.FieldsSeq(words) {
-			word = strings.NewReplacer("-", "", "_", "").Replace(word)
+			word = plain.Replace(word)
 			byWord[word] = append(byWord[word], concept)
 		}
 	}
@@ -116,7 +117,7 @@ var concepts = func() map[string][]string {
 		slices.Sort(byWord[word])
 	}
 	return byWord
-}()
+})
 
 var (
 	camel      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
@@ -133,6 +134,10 @@ type word struct {
 
 // wordsOf takes a key apart: at signs, at capitals, and where a run of letters is made of words that are known.
 func wordsOf(key string) []word {
+	concepts := conceptsOf()
+	if len(key) > 8*maxWord {
+		key = key[:8*maxWord]
+	}
 	key = camelRun.ReplaceAllString(camel.ReplaceAllString(key, "$1 $2"), "$1 $2")
 	var words []word
 	for _, text := range wordOfKey.FindAllString(strings.ToLower(key), -1) {
@@ -164,10 +169,14 @@ func isDigits(text string) bool { return strings.Trim(text, "0123456789") == "" 
 
 // known looks a word up, as it is, without an ending, or in two parts.
 func known(text string) []word {
+	concepts := conceptsOf()
 	for _, form := range []string{text, strings.TrimSuffix(text, "s"), strings.TrimSuffix(text, "en"), strings.TrimSuffix(text, "e")} {
 		if found, ok := concepts[form]; ok {
 			return []word{{text, found}}
 		}
+	}
+	if len(text) > maxWord {
+		return []word{{text, nil}}
 	}
 	for cut := len(text) - 2; cut >= 2; cut-- {
 		head, ok := concepts[text[:cut]]

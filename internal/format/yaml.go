@@ -11,9 +11,15 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
+// maxYAML bounds the time that the parser takes, which grows faster than the file.
+const maxYAML = 512 << 10
+
 // readYAML reads one YAML document. Paths: key.key, items by number; a value alone is at "". What an alias or a
 // tag stands for cannot be told, and what a merge key brings in stands nowhere of its own.
 func readYAML(d *Document) error {
+	if len(d.data) > maxYAML {
+		return d.errorAt(0, "it is too large for YAML that people write")
+	}
 	parsed, err := parser.ParseBytes(d.data, 0)
 	if err != nil {
 		return yamlError(d, err)
@@ -260,7 +266,8 @@ func (y *yamlReader) sequence(path string, n *ast.SequenceNode, at, indent, dept
 
 // sequenceEnd finds where a list of plain values ends; 0 where that is not plain.
 func (y *yamlReader) sequenceEnd(path string, n *ast.SequenceNode, at int) int {
-	last, there := y.d.lastBelow(path)
+	last, there := y.d.entries[joinPath(path, strconv.Itoa(len(n.Values)-1))]
+	there = there && last.placed
 	switch {
 	case n.IsFlowStyle:
 		from := at
