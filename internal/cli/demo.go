@@ -95,7 +95,7 @@ func nextSteps(dir string) []render.Step {
 		{Does: "every setting, with what is expected", Command: program + " settings " + first + " --offline"},
 		{Does: "the file tree in classes", Command: program + " files " + first + " --offline"},
 		{Does: "serve the sites, so that they can be looked at from another terminal", Command: program + " demo --into " + dir + " --serve"},
-		{Does: "what would put it right; --write does it, and weltaxis undo takes it back", Command: program + " fix --site " + first},
+		{Does: "what would put it right; --write does it, and weltaxis undo takes it back", Command: program + " fix " + first},
 		{Does: "a dialect drafted for a content system", Command: program + " dialect discover --root " + filepath.Join(dir, "hollin", "site")},
 		{Does: "the same audit there, for a program", Command: program + " audit " + first + " --format json"},
 		{Does: "the twin with everything in order", Command: program + " audit " + first + "-aligned"},

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,22 @@ import (
 	"weltaxis/internal/site"
 )
 
+// siteAmong takes the site from the front of the arguments, if it stands there.
+func (p *program) siteAmong(args []string) []string {
+	if len(args) == 0 || p.site != "" {
+		return args
+	}
+	stat, err := os.Stat(args[0])
+	if err == nil && stat.IsDir() {
+		_, err = os.Stat(filepath.Join(args[0], site.FileName))
+	}
+	if err != nil {
+		return args
+	}
+	p.site = args[0]
+	return args[1:]
+}
+
 // A fixing is one run of fix.
 type fixing struct {
 	*program
@@ -38,7 +55,7 @@ type fixing struct {
 func (p *program) fixCommand() *cobra.Command {
 	f := &fixing{program: p}
 	c := &cobra.Command{
-		Use:   "fix [RULE ...]",
+		Use:   "fix [SITE] [RULE ...]",
 		Short: "Shows what would put the deviations right, and with --write does it",
 		Long: `Shows the changes that would put the deviations right, or those of the rules, areas, severities or settings that
 are named: each in its place, with what it can break. Nothing is written without --write.
@@ -50,11 +67,12 @@ named one by one, and after a yes, on the terminal or with --yes.
 Before each write the old value is read again; after it the site is looked at again. What makes the home page answer
 an error is taken back at once. weltaxis undo takes a run back; weltaxis history lists what was done.
 
-The site is the one of --site, or of the folder one is in.
+The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
+in.
 
 Exit status: 0 all that was asked for was done and took, or there was nothing to do · 1 something did not take, or a
 plan was shown that waits to be made · 2 wrong use`,
-		RunE: func(c *cobra.Command, args []string) error { return f.run(c.Context(), args) },
+		RunE: func(c *cobra.Command, args []string) error { return f.run(c.Context(), p.siteAmong(args)) },
 	}
 	flags := c.Flags()
 	flags.BoolVar(&f.write, "write", false, "make the changes")
@@ -328,15 +346,16 @@ func seen(r *audit.Result) fix.Seen {
 func (p *program) undoCommand() *cobra.Command {
 	var since string
 	c := &cobra.Command{
-		Use:   "undo [CHANGE]",
+		Use:   "undo [SITE] [CHANGE]",
 		Short: "Takes changes back: those of the last run, one, or all since a day",
 		Long: `Takes changes back, the newest first: those of the last run of fix; one, by its number in weltaxis history; or with
 --since all since a day or time. What somebody has changed meanwhile is left as it is, and said.
 
-The site is the one of --site, or of the folder one is in.`,
-		Args: cobra.MaximumNArgs(1),
+The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
+in.`,
+		Args: cobra.MaximumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
-			choice, err := undoChoice(args, since)
+			choice, err := undoChoice(p.siteAmong(args), since)
 			if err != nil {
 				return err
 			}
@@ -382,6 +401,8 @@ The site is the one of --site, or of the folder one is in.`,
 func undoChoice(args []string, since string) (fix.Choice, error) {
 	var choice fix.Choice
 	switch {
+	case len(args) > 1:
+		return choice, fmt.Errorf("%q is no site file, and no folder that holds one", args[0])
 	case len(args) == 1 && since != "":
 		return choice, errors.New("say either a change or --since")
 	case len(args) == 1:

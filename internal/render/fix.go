@@ -70,13 +70,29 @@ func Plan(p Page, site string, plan *fix.Plan, allow string) {
 func whatChanges(kind, name, subject string) string {
 	switch kind {
 	case fix.Modes:
-		return "permissions of " + subject
+		return "permissions of " + classForPeople(subject)
 	case fix.Field:
 		return "the page " + strings.Trim(subject, "/") + ": its own " + name
 	case fix.Purge:
 		return "the page cache " + name + ", emptied"
 	}
 	return name
+}
+
+// classForPeople is the subject of a class, role kind content mode owner public, as one says it; a path is left as it is.
+func classForPeople(subject string) string {
+	parts := strings.Fields(subject)
+	if len(parts) < 5 || parts[1] != "file" && parts[1] != "folder" {
+		return subject
+	}
+	text := parts[0] + " " + parts[1] + "s"
+	if parts[2] != "none" {
+		text = parts[0] + " " + parts[1] + "s that are " + map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[parts[2]]
+	}
+	if slices.Contains(parts[5:], "public") {
+		text += ", served"
+	}
+	return text + ", of " + parts[4]
 }
 
 func (p Page) heading(c fix.Change) {

@@ -324,6 +324,9 @@ func (p Page) end(r *audit.Result) {
 	if first, ok := r.FirstToDo(); ok {
 		p.block(0, "", 0, "Begin with "+first.Rule+": "+Safe(first.Says), bold)
 	}
+	if slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool { return d.Accepted == nil && len(d.Fix.Changes) > 0 }) && (r.Snapshot.Asked(facts.Settings) || r.Snapshot.Asked(facts.Files)) {
+		p.block(0, "", 0, "weltaxis fix shows the changes that would put this right, each with what it can break.", quiet)
+	}
 }
 
 func sums(r *audit.Result) string {
