@@ -66,6 +66,13 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 		p.Changes = append(p.Changes, change)
 	}
+	if f.Write != nil {
+		line, err := j.text(f.Write.Line)
+		if err != nil {
+			return p, err
+		}
+		p.Write = &facts.Line{File: f.Write.File, Start: f.Write.Start, Line: line}
+	}
 	for _, step := range f.Steps {
 		text, err := j.text(step)
 		if err != nil {

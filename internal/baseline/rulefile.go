@@ -3,6 +3,7 @@ package baseline
 import (
 	"fmt"
 	"maps"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -65,6 +66,14 @@ type Fix struct {
 	Mode    strict.Expr            `yaml:"mode"`   // the mode of every entry of the class
 	Steps   []string               `yaml:"steps"`
 	Field   string                 `yaml:"field"` // of a page's own record: title, description or indexable
+	Write   *Line                  `yaml:"write"` // a line that a file ought to have
+}
+
+// A Line is a line of a file below the served folder, and what a new file starts with; both take values in braces.
+type Line struct {
+	File  string `yaml:"file"`
+	Start string `yaml:"start"`
+	Line  string `yaml:"line"`
 }
 
 // Severity is one word, or several with conditions, of which the first that holds counts.
@@ -181,6 +190,9 @@ func (r *Rule) checkFix() error {
 		default:
 			f.Kind = facts.KindSteps
 		}
+	}
+	if f.Write != nil && !filepath.IsLocal(f.Write.File) {
+		return r.errorf("fix: write: %q is no file below the served folder", f.Write.File)
 	}
 	if f.Kind == facts.KindSteps && len(f.Steps) == 0 {
 		return r.errorf("fix: says neither what to change nor the steps for a person")

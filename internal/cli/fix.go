@@ -177,6 +177,9 @@ func (f *fixing) plan(ctx context.Context, values map[string]string, names []str
 	if kept, known := f.before.Snapshot.Effective("settings.cache.page"); !known || kept.Value.Bool() {
 		w.Pages = true
 	}
+	if robots, known := f.before.Snapshot.Effective("live.robots.status"); known && robots.Value.Number() == 200 {
+		w.Made = []string{"robots.txt"}
+	}
 	plan, err := fix.New(ctx, w)
 	if err != nil {
 		return nil, err

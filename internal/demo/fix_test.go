@@ -198,6 +198,46 @@ func TestWhatBreaksTheSiteIsTakenBack(t *testing.T) {
 	assert.Equal(t, before, withoutCache(m.p.sums(t)))
 }
 
+// TestALineIsAddedToAFile and taken out again; a file that is not there comes to be, unless the system makes one.
+func TestALineIsAddedToAFile(t *testing.T) {
+	for name, c := range map[string]struct{ text, want string }{
+		"there":            {"User-agent: *\nDisallow: /private/", "User-agent: *\nDisallow: /private/\nSitemap: https://www.lanternlane.example/sitemap.xml\n"},
+		"not there":        {"", "User-agent: *\nDisallow:\nSitemap: https://www.lanternlane.example/sitemap.xml\n"},
+		"made by a system": {"", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := lanternLaneAligned()
+			in.set("robots_sitemap", "no")
+			if name == "not there" {
+				in.set("robots_status", "404")
+			}
+			if c.text != "" {
+				in.files["public/robots.txt"] = file{c.text, 0o644}
+			}
+			m := mend(t, place(t, in, "brindle"), true)
+			before, r := withoutCache(m.p.sums(t)), m.audit()
+			require.Equal(t, []string{"visibility.sitemap-listed"}, deviating(r))
+			w := fix.Wishes{Deviations: r.Deviations, Dialect: m.p.dialect, Stores: m.p.options}
+			if robots, _ := r.Snapshot.Effective("live.robots.status"); robots.Value.Number() == 200 {
+				w.Made = []string{"robots.txt"}
+			}
+			plan, err := fix.New(t.Context(), w)
+			require.NoError(t, err)
+			require.Len(t, plan.Changes, 1)
+			if c.want == "" {
+				assert.Contains(t, plan.Changes[0].Cannot, "the content system makes it")
+				return
+			}
+			assert.Equal(t, fix.Took, m.write(plan, seenIn(r), facts.Safe).Outcomes[0].Result)
+			text, err := os.ReadFile(filepath.Join(m.p.root, "public", "robots.txt"))
+			require.NoError(t, err)
+			assert.Equal(t, c.want, string(text))
+			assert.True(t, m.undoAll()[0].Back)
+			assert.Equal(t, before, withoutCache(m.p.sums(t)))
+		})
+	}
+}
+
 // TestACacheIsEmptiedByCallingIt where the dialect names an address for it.
 func TestACacheIsEmptiedByCallingIt(t *testing.T) {
 	p := place(t, lanternLaneAligned(), "brindle")

@@ -198,6 +198,10 @@ func (v *view) static(w http.ResponseWriter, path string) {
 
 func (v *view) robots(w http.ResponseWriter) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if data, err := os.ReadFile(filepath.Join(v.root, "public", "robots.txt")); err == nil { // a file goes before what is made
+		_, _ = w.Write(data)
+		return
+	}
 	if status, err := strconv.Atoi(v.options["robots_status"]); err == nil {
 		w.WriteHeader(status)
 		return

@@ -180,6 +180,14 @@ type Proposal struct {
 	Changes []Change `json:"changes,omitempty"`
 	Steps   []string `json:"steps,omitempty"`
 	Field   string   `json:"field,omitempty"` // of the page's own record that would put it right
+	Write   *Line    `json:"write,omitempty"`
+}
+
+// A Line is one line that a file of the site ought to have.
+type Line struct {
+	File  string `json:"file"`            // below the folder that the web server serves
+	Start string `json:"start,omitempty"` // what a new file starts with
+	Line  string `json:"line"`            // "" when the start is all
 }
 
 // A Change is one value to change in one place.

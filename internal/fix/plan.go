@@ -25,6 +25,7 @@ import (
 const (
 	Setting = "setting" // one neutral setting
 	Field   = "field"   // a field of one page's own record
+	File    = "file"    // a line of a file
 	Modes   = "modes"   // the permissions of a class of files
 	Purge   = "purge"   // a cache is emptied
 	Person  = "person"  // steps, or what is not to be done from here
@@ -51,6 +52,7 @@ type Change struct {
 	Edits   []store.Edit `json:"-"`
 	Members []tree.Entry `json:"-"` // of the class, as they were planned
 
+	line     *facts.Line
 	severity string
 	page     string // path of the record
 }
@@ -71,6 +73,9 @@ type Wishes struct {
 	WebUser    string            // the user the web server runs as, "" when nobody said
 	Values     map[string]string // what a person has said, by setting, or page.PATH.FIELD
 	Pages      bool              // a page cache may hold what was
+	// Made are the files, below the served folder, that are served though they are not there: the content system
+	// makes them, and a file in their place would hide what it says.
+	Made []string
 }
 
 // New works out the plan. Nothing is written. The error is that of a context, of stores that cannot be opened, or
@@ -122,6 +127,11 @@ func (p *planning) collect() {
 				change.Kind, change.Subject, change.Key = Modes, d.Subject, ""
 			}
 			p.merge(change)
+			made = true
+		}
+		if d.Fix.Write != nil && p.Dialect != nil {
+			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: d.Fix.Write.Line, Risk: d.Fix.Risk, Steps: d.Fix.Steps, severity: d.Severity,
+				To: facts.TextOf(facts.String, strings.TrimSpace(d.Fix.Write.Start+d.Fix.Write.Line)), line: d.Fix.Write})
 			made = true
 		}
 		if d.Fix.Field != "" && p.Dialect != nil {
@@ -263,6 +273,8 @@ func (c Change) rank() int {
 	switch {
 	case c.Kind == Field:
 		return 50
+	case c.Kind == File:
+		return 55
 	case c.Kind == Modes:
 		return 80
 	case c.Kind == Purge:
@@ -293,7 +305,7 @@ func (p *planning) order() {
 func (p *planning) edits(ctx context.Context) {
 	for i := range p.plan.Changes {
 		c := &p.plan.Changes[i]
-		if c.Kind != Setting && c.Kind != Field {
+		if c.Kind != Setting && c.Kind != Field && c.Kind != File {
 			continue
 		}
 		c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.Name))
@@ -315,7 +327,7 @@ func (p *planning) edits(ctx context.Context) {
 	}
 	p.together()
 	p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c Change) bool {
-		return (c.Kind == Setting || c.Kind == Field) && c.Cannot == "" && c.Needs == "" && len(c.Edits) == 0 // it is so already
+		return (c.Kind == Setting || c.Kind == Field || c.Kind == File) && c.Cannot == "" && c.Needs == "" && len(c.Edits) == 0 // it is so already
 	})
 }
 
@@ -348,6 +360,11 @@ func (p *planning) editsOf(ctx context.Context, c *Change) ([]store.Edit, error)
 	var err error
 	if c.Kind == Field {
 		edits, err = fieldEdits(ctx, p.site, c)
+	} else if c.Kind == File {
+		edits, err = fileEdits(p.site, c)
+		if err == nil && len(edits) == 1 && edits[0].Before == nil && slices.Contains(p.Made, c.line.File) {
+			return nil, errors.New("there is no such file: the content system makes it, and a file in its place would hide what it says")
+		}
 	} else {
 		setting, mapped := p.Dialect.Settings[c.Name]
 		if !mapped {
@@ -362,6 +379,20 @@ func (p *planning) editsOf(ctx context.Context, c *Change) ([]store.Edit, error)
 		}
 	}
 	return slices.DeleteFunc(edits, store.Edit.Nothing), err
+}
+
+// fileEdits plans a line of a file; what stands there now is shown as the value before.
+func fileEdits(site *store.Site, c *Change) ([]store.Edit, error) {
+	edit, err := site.PlanLine(c.Name, c.line.Start, c.line.Line)
+	if err != nil {
+		return nil, err
+	}
+	c.From, c.To = facts.TextOf(facts.String, "(no such file)"), facts.TextOf(facts.String, "(the file)")
+	if edit.Before != nil {
+		c.From, c.To = facts.TextOf(facts.String, "(no such line)"), facts.TextOf(facts.String, c.line.Line)
+	}
+	c.Origin = facts.Origin{File: c.Name}
+	return []store.Edit{edit}, nil
 }
 
 // fieldEdits finds the page's record and plans its field.

@@ -137,6 +137,9 @@ func (p *Plan) scriptOf(c Change) (do, undo string) {
 }
 
 func (p *Plan) scriptEdit(e store.Edit) (do, undo string) {
+	if e.Kind == dialect.KindFile && e.Before == nil {
+		return fmt.Sprintf("  set -C; cat > %s <<'END-OF-CHANGE'\n%sEND-OF-CHANGE\n", quoted(e.File), e.After), fmt.Sprintf("  rm -- %s\n", quoted("./"+e.File))
+	}
 	if e.Kind == dialect.KindFile {
 		diff := func(from, to []byte) string {
 			text, err := udiff.ToUnified(e.File, e.File, string(from), udiff.Strings(string(from), string(to)), 0)

@@ -114,7 +114,7 @@ func (e *Env) takeBack(ctx context.Context, b before) error {
 // since, and by the value alone where the rest of a file has changed.
 func (e *Env) takeBackEdit(ctx context.Context, site *store.Site, edit store.Edit) error {
 	err := site.Apply(ctx, edit.Reversed())
-	if !errors.Is(err, store.ErrChanged) || edit.Kind != dialect.KindFile || strings.Count(edit.Place, "/") > 1 {
+	if !errors.Is(err, store.ErrChanged) || edit.Kind != dialect.KindFile || strings.Count(edit.Place, "/") > 1 || edit.Place == edit.File {
 		return changedSince(err)
 	}
 	old, was := site.ValueIn(edit.Place, edit.Before)

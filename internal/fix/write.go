@@ -167,6 +167,11 @@ func (e *Env) make(ctx context.Context, c Change) Outcome {
 
 // again works the change out as things are now.
 func (e *Env) again(ctx context.Context, site *store.Site, c Change) ([]store.Edit, facts.Value, error) {
+	if c.Kind == File {
+		fresh := c
+		edits, err := fileEdits(site, &fresh)
+		return slices.DeleteFunc(edits, store.Edit.Nothing), fresh.From, err
+	}
 	if c.Kind == Field {
 		fresh := c
 		edits, err := fieldEdits(ctx, site, &fresh)
@@ -310,7 +315,7 @@ func (r *Report) compare(was, now Seen) {
 		}
 		var still []string
 		for _, rule := range o.Rules {
-			if subjects, deviates := now.Deviating[rule]; deviates && (o.Subject == "" || slices.Contains(subjects, o.Subject)) {
+			if subjects, deviates := now.Deviating[rule]; deviates && (o.Subject == "" || o.Kind == File || slices.Contains(subjects, o.Subject)) {
 				still = append(still, rule)
 			}
 		}

@@ -71,6 +71,8 @@ func whatChanges(kind, name, subject string) string {
 	switch kind {
 	case fix.Modes:
 		return "permissions of " + classForPeople(subject)
+	case fix.File:
+		return "the file " + name
 	case fix.Field:
 		return "the page " + strings.Trim(subject, "/") + ": its own " + name
 	case fix.Purge:
@@ -108,6 +110,10 @@ func (p Page) change(plan *fix.Plan, c fix.Change) {
 	switch c.Kind {
 	case fix.Modes:
 		p.modes(c)
+	case fix.File:
+		for _, diff := range plan.Diffs(c) {
+			p.diff(diff)
+		}
 	case fix.Setting, fix.Field:
 		p.block(4, "-", 2, Safe(shortly(c.From.String())), removed)
 		p.block(4, "+", 2, Safe(shortly(c.To.String())), added)

@@ -67,6 +67,30 @@ func ReplaceFile(root *os.Root, name string, data []byte) (err error) {
 	return syncFolder(root, path.Dir(name))
 }
 
+// CreateFile makes a new file below root in one step, readable for all. One that is there already is left alone.
+func CreateFile(root *os.Root, name string, data []byte) (err error) {
+	temporary := path.Join(path.Dir(name), fmt.Sprintf(".%s.weltaxis-%d", path.Base(name), os.Getpid()))
+	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("writing beside it: %w", err)
+	}
+	defer func() { _ = root.Remove(temporary) }()
+	_, err = file.Write(data)
+	if err == nil {
+		err = errors.Join(file.Chmod(0o644), file.Sync())
+	}
+	if closeErr := file.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = root.Link(temporary, name)
+	}
+	if err != nil {
+		return err
+	}
+	return syncFolder(root, path.Dir(name))
+}
+
 func syncFolder(root *os.Root, name string) error {
 	folder, err := root.Open(name)
 	if err != nil {

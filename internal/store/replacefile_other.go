@@ -11,3 +11,8 @@ import (
 func ReplaceFile(*os.Root, string, []byte) error {
 	return errors.New("files are changed on Unix only")
 }
+
+// CreateFile is for Unix too.
+func CreateFile(*os.Root, string, []byte) error {
+	return errors.New("files are changed on Unix only")
+}

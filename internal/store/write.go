@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net/http"
 	"net/url"
@@ -184,6 +185,35 @@ func (s *Site) ValueIn(place string, data []byte) (value any, there bool) {
 	return entry.Value, there && entry.Unresolved == ""
 }
 
+// PlanLine works out how a file gets a line that it does not have; a file that is not there starts with start. An
+// edit that changes nothing says that it has the line.
+func (s *Site) PlanLine(file, start, line string) (Edit, error) {
+	before, err := s.readBytes(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		before, err = nil, nil
+	}
+	if err != nil {
+		return Edit{}, err
+	}
+	edit := Edit{Place: file, Kind: dialect.KindFile, File: file, Before: before, After: before}
+	for have := range strings.Lines(string(before)) {
+		if strings.TrimSpace(have) == line {
+			return edit, nil
+		}
+	}
+	text := string(before)
+	if before == nil {
+		text = start
+	} else if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	if line != "" {
+		text += line + "\n"
+	}
+	edit.After = []byte(text)
+	return edit, nil
+}
+
 // Reversed is the edit that takes this one back.
 func (e Edit) Reversed() Edit {
 	e.Before, e.After, e.Old, e.New = e.After, e.Before, e.New, e.Old
@@ -193,7 +223,7 @@ func (e Edit) Reversed() Edit {
 // Nothing tells whether the edit changes nothing.
 func (e Edit) Nothing() bool {
 	if e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI {
-		return bytes.Equal(e.Before, e.After)
+		return sameFile(e.Before, e.After)
 	}
 	return e.Old != nil && e.New != nil && *e.Old == *e.New
 }
@@ -222,9 +252,9 @@ func (s *Site) State(ctx context.Context, e Edit) (State, error) {
 		switch {
 		case err != nil:
 			return Other, err
-		case bytes.Equal(now, e.Before):
+		case sameFile(now, e.Before):
 			return Before, nil
-		case bytes.Equal(now, e.After):
+		case sameFile(now, e.After):
 			return After, nil
 		}
 		return Other, nil
@@ -243,7 +273,11 @@ func (s *Site) now(ctx context.Context, e Edit) ([]byte, error) {
 		data, _, err := s.fetch(ctx, e.File)
 		return data, err
 	}
-	return s.readBytes(e.File)
+	data, err := s.readBytes(e.File)
+	if errors.Is(err, fs.ErrNotExist) && (e.Before == nil || e.After == nil) {
+		return nil, nil
+	}
+	return data, err
 }
 
 func (e Edit) state(value *string, there bool) State {
@@ -274,17 +308,24 @@ func (s *Site) Apply(ctx context.Context, e Edit) error {
 }
 
 func (s *Site) applyFile(e Edit) error {
-	now, err := s.readBytes(e.File)
+	now, err := s.now(context.Background(), e)
 	switch {
 	case err != nil:
 		return err
-	case bytes.Equal(now, e.After):
+	case sameFile(now, e.After):
 		return nil
-	case !bytes.Equal(now, e.Before):
+	case !sameFile(now, e.Before):
 		return ErrChanged
+	case e.Before == nil:
+		return CreateFile(s.root, e.File, e.After)
+	case e.After == nil:
+		return s.root.Remove(e.File)
 	}
 	return ReplaceFile(s.root, e.File, e.After)
 }
+
+// sameFile compares what two files hold; nil stands for none.
+func sameFile(a, b []byte) bool { return (a == nil) == (b == nil) && bytes.Equal(a, b) }
 
 func (s *Site) applyAPI(ctx context.Context, e Edit) error {
 	now, tag, err := s.fetch(ctx, e.File)
