@@ -1,6 +1,10 @@
 package audit
 
 import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
@@ -195,4 +199,47 @@ func TestASnapshotsLimitsAreKept(t *testing.T) {
 	assert.Equal(t, "1m", b.Limits["session_idle"].Value.String())
 	_, err = RulesFor(&facts.Snapshot{Limits: map[string]facts.Value{"session_idle": facts.NumberOf(facts.Int, 60)}}, Options{})
 	assert.ErrorContains(t, err, "session_idle")
+}
+
+// TestSettingsOverHTTPThroughASiteFile: a system that offers its settings over HTTP needs no folder; the token comes
+// from the environment, and --offline asks nobody.
+func TestSettingsOverHTTPThroughASiteFile(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "Bearer MARKED" || r.URL.Path != "/v1/settings" {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		_, _ = io.WriteString(w, `{"title": "My Brook", "debug": true}`)
+	}))
+	defer server.Close()
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	write("brook.yaml", "dialect: brook\nversion: 1\nstores: {api: {api: /v1/settings, format: json}}\nsettings:\n  site.title: {from: api/title, factory: [My Brook]}\n  debug.on: {from: api/debug}\n")
+	write(site.FileName, "site: S\nintent: {stage: live, address: "+server.URL+"}\nsources: {settings: {dialect: ./brook.yaml, api: "+server.URL+"/, token: \"${BROOK_TOKEN}\"}}\n")
+	t.Setenv("BROOK_TOKEN", "MARKED")
+	s, err := site.Load(dir)
+	require.NoError(t, err)
+	run := func(options Options) *Result {
+		options.Tool = "test"
+		r, err := Run(t.Context(), s, time.Now(), options)
+		require.NoError(t, err)
+		return r
+	}
+	r := run(Options{})
+	title, known := r.Snapshot.Effective("settings.site.title")
+	require.True(t, known, "%v", r.Gaps)
+	assert.Equal(t, "My Brook", title.Value.Text())
+	assert.True(t, title.Factory)
+	assert.Equal(t, server.URL+"/v1/settings", title.Origin.URL)
+	assert.False(t, r.Partial())
+	assert.True(t, run(Options{Offline: true}).Partial())
+	t.Setenv("BROOK_TOKEN", "MARKED-wrong")
+	r = run(Options{})
+	assert.True(t, r.Partial())
+	assert.Contains(t, r.Gaps[0].Because, "Forbidden")
+	text, err := json.Marshal(r)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "MARKED")
 }

@@ -157,7 +157,13 @@ The database is the one that the configuration names, or --database:
 					return err
 				}
 			}
-			known := discover.Recognise(dialect.Shipped(), "", discover.TracesIn(options.Root))
+			traces := discover.TracesIn(options.Root)
+			traces.Tables = draft.Tables
+			if options.Live != nil {
+				maker, _ := options.Live.Effective("live.home.generator")
+				traces.Page = fmt.Sprintf(`<meta name="generator" content="%s">`, maker.Value.Text())
+			}
+			known := discover.Recognise(dialect.Shipped(), "", traces)
 			if p.output != "" && p.format == "text" {
 				if err := writeFile(p.output, func(w io.Writer) error { _, err := w.Write(draft.YAML()); return err }); err != nil {
 					return err

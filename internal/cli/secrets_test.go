@@ -62,10 +62,12 @@ func TestNoSecretIsShown(t *testing.T) {
 			{"audit", folder, "--offline"}, {"audit", folder, "--offline", "--format", "json"}, {"settings", folder, "--offline", "--format", "json"},
 			{"settings", folder}, {"snapshot", folder, "--offline", "--output", snapshot}, {"dialect", "check", spoken, "--root", root}, {"dialect", "check", spoken, "--root", root, "--format", "json"},
 			{"dialect", "discover", "--root", root}, {"dialect", "discover", "--root", root, "--format", "json"}, {"dialect", "discover", "--root", root, "--format", "yaml"},
-			{"explain", "hardening.secret"},
+			{"explain", "hardening.secret"}, {"fix", folder, "--offline"}, {"fix", folder, "--offline", "--format", "json"}, {"fix", folder, "--offline", "--script"},
+			{"fix", folder, "--offline", "--write", "--allow", "visible", "--value", "debug.on=yes", "--value", "site.title=Another"}, {"history", folder}, {"history", folder, "--format", "json"}, {"undo", folder},
 		} {
 			out := run(append(args, "--log", "debug")...)
 			require.True(t, out != "" || args[0] == "snapshot", args)
+			require.NotContains(t, out, "unknown flag", args)
 			assert.NotContains(t, out, "MARKED", args)
 			looked++
 		}
@@ -74,13 +76,22 @@ func TestNoSecretIsShown(t *testing.T) {
 		assert.NotContains(t, string(data), "MARKED", site)
 		assert.Contains(t, string(data), `"security.secret"`, site)
 	}
-	assert.Greater(t, looked, 60)
+	assert.Greater(t, looked, 100)
+	kept := 0
 	require.NoError(t, filepath.WalkDir(state, func(path string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			data, readErr := os.ReadFile(path)
 			require.NoError(t, readErr)
+			if filepath.Base(filepath.Dir(path)) == "undo" { // the one place that may hold an old secret
+				stat, statErr := d.Info()
+				require.NoError(t, statErr)
+				assert.Equal(t, os.FileMode(0o600), stat.Mode(), path)
+				kept++
+				return nil
+			}
 			assert.NotContains(t, string(data), "MARKED", path)
 		}
 		return err
 	}))
+	assert.Positive(t, kept)
 }
