@@ -91,6 +91,11 @@ func (s *Site) planParts(ctx context.Context, setting dialect.Setting, to facts.
 		}
 		if edit.Kind == dialect.KindFile {
 			s.planned[edit.File] = edit.After
+			// Parts in one file are one edit, so that no moment sees only some of them.
+			if i := slices.IndexFunc(edits, func(e Edit) bool { return e.Kind == dialect.KindFile && e.File == edit.File }); i >= 0 {
+				edits[i].After, edits[i].Place = edit.After, edit.File
+				continue
+			}
 		}
 		edits = append(edits, edit)
 	}
