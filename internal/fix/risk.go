@@ -33,9 +33,22 @@ var dangers = map[string]string{
 	"lock.on":              "nobody gets in without the name and password of the lock",
 }
 
+// notices are the settings that others than visitors notice.
+var notices = map[string]string{
+	"session.idle":         "staff are signed out after another time than they are used to",
+	"site.time_zone":       "dates shift, and what is scheduled is published at another hour",
+	"mail.sender_address":  "automatic mail comes from another address, which filters may not know yet",
+	"registration.open":    "visitors can register, or can no more",
+	"delivery.compression": "it may break pages where the host does something of the kind already; the home page is looked at afterwards",
+	"delivery.minify":      "it may break styles or scripts; the home page is looked at afterwards",
+}
+
 // whyRisk says in one line what a change can break.
 func whyRisk(risk, name string) string {
 	if why, known := dangers[name]; known {
+		return why
+	}
+	if why, known := notices[name]; known {
 		return why
 	}
 	switch risk {
