@@ -165,7 +165,7 @@ func (p *planning) fieldOf(d facts.Deviation) (Change, bool) {
 
 func (p *planning) merge(c Change) {
 	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool {
-		return o.Kind == c.Kind && o.Name == c.Name && (o.Subject == c.Subject || c.Kind == Person && c.Kind == o.Kind && c.Name == o.Name)
+		return o.Kind == c.Kind && o.Name == c.Name && (o.Subject == c.Subject || c.Kind == Person)
 	})
 	if i < 0 {
 		p.plan.Changes = append(p.plan.Changes, c)

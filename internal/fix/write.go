@@ -53,8 +53,6 @@ type Env struct {
 	// Call calls a path of the site, for a content system that empties its cache when it is called. Nil when there is
 	// no way to.
 	Call func(ctx context.Context, path string) error
-	// Progress is told what is being done.
-	Progress func(c Change)
 
 	// Step is told of every point at which a run may end, so that a test can end it there.
 	Step func(point string)
@@ -84,9 +82,6 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 				r.Outcomes = append(r.Outcomes, Outcome{Change: rest, Result: Waits, Says: "the run was interrupted"})
 			}
 			break
-		}
-		if env.Progress != nil {
-			env.Progress(c)
 		}
 		outcome := env.make(ctx, c)
 		if outcome.Result == Took && env.Health != nil && c.Risk != facts.Safe {
