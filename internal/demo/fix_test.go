@@ -526,6 +526,15 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 		env.Journal.Close()
 		assert.Empty(t, m.undoAll())
 	})
+	t.Run("nobody can look again", func(t *testing.T) {
+		m := mend(t, place(t, hollin(), "ostler"), false)
+		changes, env := one(m), m.env()
+		env.Recheck = func(context.Context) (fix.Seen, error) { return fix.Seen{}, errors.New("gone") }
+		report, err := fix.Write(t.Context(), changes, fix.Seen{}, env)
+		require.NoError(t, err)
+		assert.Equal(t, fix.Unseen, report.Outcomes[0].Result, "not looked at is not the same as fine")
+		assert.Contains(t, report.Outcomes[0].Says, "gone")
+	})
 	t.Run("it is interrupted", func(t *testing.T) {
 		m := mend(t, place(t, hollin(), "ostler"), false)
 		changes, env := one(m), m.env()

@@ -19,6 +19,7 @@ const (
 	Took    = "took"
 	Stale   = "took, not seen yet" // the setting is right, and visitors still get the old
 	NotTook = "did not take"
+	Unseen  = "written" // and nobody could look whether it took
 	Left    = "left alone" // somebody has changed it since the plan was made
 	Broke   = "taken back" // the site answered errors afterwards, and does no more
 	Trouble = "failed"
@@ -92,11 +93,11 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	if env.Recheck == nil {
 		return r, nil
 	}
-	now, err := env.Recheck(context.WithoutCancel(ctx))
-	if err != nil {
-		return r, nil //nolint:nilerr // what was written is written; that nobody could look again shows in the outcomes
+	if now, err := env.Recheck(context.WithoutCancel(ctx)); err != nil {
+		r.unseen(err)
+	} else {
+		r.compare(was, now)
 	}
-	r.compare(was, now)
 	return r, nil
 }
 
@@ -299,6 +300,15 @@ func (e *Env) health(ctx context.Context, out Outcome, was Seen) Outcome {
 	_ = e.Journal.event(record, TakenBack, says)
 	out.Result, out.Says = Broke, says
 	return out
+}
+
+// unseen says that what is written could not be looked at again.
+func (r *Report) unseen(err error) {
+	for i := range r.Outcomes {
+		if o := &r.Outcomes[i]; o.Result == Took {
+			o.Result, o.Says = Unseen, "nobody could look whether it took: "+store.Reason(err)
+		}
+	}
 }
 
 // compare says of each change whether it took, by what looking again showed.

@@ -217,7 +217,7 @@ func (p Page) forPerson(changes []fix.Change) {
 	}
 }
 
-var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Left: severityStyles[facts.Medium],
+var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Unseen: severityStyles[facts.Medium], fix.Left: severityStyles[facts.Medium],
 	fix.Broke: severityStyles[facts.Critical], fix.Trouble: severityStyles[facts.Critical], fix.Waits: quiet}
 
 // Outcome writes what was done and whether it took, and what is left.
@@ -246,7 +246,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 	fmt.Fprintln(p)
 	p.line("in all")
 	var said []string
-	for _, result := range []string{fix.Took, fix.Stale, fix.NotTook, fix.Left, fix.Broke, fix.Trouble, fix.Waits} {
+	for _, result := range []string{fix.Took, fix.Stale, fix.Unseen, fix.NotTook, fix.Left, fix.Broke, fix.Trouble, fix.Waits} {
 		if counts[result] > 0 {
 			said = append(said, fmt.Sprintf("%d %s", counts[result], result))
 		}
@@ -274,7 +274,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 	if visible+disruptive+waiting+persons > 0 {
 		p.block(0, "", 0, fmt.Sprintf("Not made: %d visible (--allow visible), %d disruptive (--allow disruptive, each by its name), %d waiting for a value, %d for a person. weltaxis fix shows them.", visible, disruptive, waiting, persons), plain)
 	}
-	if counts[fix.Took]+counts[fix.Stale]+counts[fix.NotTook] > 0 {
+	if counts[fix.Took]+counts[fix.Stale]+counts[fix.Unseen]+counts[fix.NotTook] > 0 {
 		p.block(0, "", 0, "weltaxis undo takes this run back.", quiet)
 	}
 }
