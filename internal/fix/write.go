@@ -19,7 +19,7 @@ const (
 	Took    = "took"
 	Stale   = "took, not seen yet" // the setting is right, and visitors still get the old
 	NotTook = "did not take"
-	Unseen  = "written" // and nobody could look whether it took
+	Unseen  = "written"    // and nobody could look whether it took
 	Left    = "left alone" // somebody has changed it since the plan was made
 	Broke   = "taken back" // the site answered errors afterwards, and does no more
 	Trouble = "failed"
