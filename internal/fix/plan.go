@@ -503,8 +503,8 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		}
 		return !wanted
 	})
-	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Kind != Purge }) {
-		p.Changes = nil
+	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Kind == Setting || c.Kind == Field }) {
+		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Kind == Purge }) // nothing a page shows
 	}
 	for _, name := range names {
 		if !used[name] {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"strconv"
 	"syscall"
 )
 
@@ -14,7 +15,7 @@ import (
 // file that nobody may write, as a locked configuration is, becomes one again: it is never unlocked, since what is
 // replaced is its name in the folder. Links are followed within the root; a file with several names is refused,
 // because the others would go on with the old content.
-func ReplaceFile(root *os.Root, name string, data []byte) (err error) {
+func ReplaceFile(root *os.Root, name string, data []byte, at func(point string)) (err error) {
 	stat, err := root.Stat(name)
 	if err != nil {
 		return err
@@ -31,9 +32,9 @@ func ReplaceFile(root *os.Root, name string, data []byte) (err error) {
 		if err != nil || path.IsAbs(target) {
 			return errors.New("it is a link that only a person should follow")
 		}
-		return ReplaceFile(root, path.Join(path.Dir(name), target), data)
+		return ReplaceFile(root, path.Join(path.Dir(name), target), data, at)
 	}
-	temporary := path.Join(path.Dir(name), fmt.Sprintf(".%s.weltaxis-%d", path.Base(name), os.Getpid()))
+	temporary := path.Join(path.Dir(name), leftover(name)+strconv.Itoa(os.Getpid()))
 	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("writing beside it: %w", err)
@@ -59,6 +60,7 @@ func ReplaceFile(root *os.Root, name string, data []byte) (err error) {
 		err = closeErr
 	}
 	if err == nil {
+		at("written beside")
 		err = root.Rename(temporary, name)
 	}
 	if err != nil {
@@ -68,8 +70,8 @@ func ReplaceFile(root *os.Root, name string, data []byte) (err error) {
 }
 
 // CreateFile makes a new file below root in one step, readable for all. One that is there already is left alone.
-func CreateFile(root *os.Root, name string, data []byte) (err error) {
-	temporary := path.Join(path.Dir(name), fmt.Sprintf(".%s.weltaxis-%d", path.Base(name), os.Getpid()))
+func CreateFile(root *os.Root, name string, data []byte, at func(point string)) (err error) {
+	temporary := path.Join(path.Dir(name), leftover(name)+strconv.Itoa(os.Getpid()))
 	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("writing beside it: %w", err)
@@ -83,6 +85,7 @@ func CreateFile(root *os.Root, name string, data []byte) (err error) {
 		err = closeErr
 	}
 	if err == nil {
+		at("written beside")
 		err = root.Link(temporary, name)
 	}
 	if err != nil {

@@ -28,9 +28,7 @@ func (s *Site) openServer(ctx context.Context, spec dialect.Database) (*database
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, connectTime)
-	defer cancel()
-	// One transaction for everything, so that all rows are of one moment. It outlives this call's own limit.
+	// One transaction for everything, so that all rows are of one moment. The drivers bound how long connecting takes.
 	tx, err := db.pool.BeginTx(context.WithoutCancel(ctx), &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 	if err != nil {
 		db.close()

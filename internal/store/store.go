@@ -38,6 +38,9 @@ type Options struct {
 	API         string       // the address below which the system offers its settings
 	Token       string       // for that address (RFC 6750)
 	Client      *http.Client // that makes the requests; nil for none
+
+	// Step is told of every point at which the program may end while it writes, so that a test can end it there.
+	Step func(point string)
 }
 
 // A Site is one installation with its stores open.

@@ -3,15 +3,15 @@ package store
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
 	"net/http"
 	"net/url"
+	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -228,12 +228,6 @@ func (e Edit) Nothing() bool {
 	return e.Old != nil && e.New != nil && *e.Old == *e.New
 }
 
-// Sum is a short name for what a file holds.
-func Sum(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}
-
 // State tells which of the two values is there now.
 type State string
 
@@ -243,30 +237,6 @@ const (
 	After  State = "after"
 	Other  State = "other"
 )
-
-// State looks which value is there, without changing anything.
-func (s *Site) State(ctx context.Context, e Edit) (State, error) {
-	switch e.Kind {
-	case dialect.KindFile, dialect.KindAPI:
-		now, err := s.now(ctx, e)
-		switch {
-		case err != nil:
-			return Other, err
-		case sameFile(now, e.Before):
-			return Before, nil
-		case sameFile(now, e.After):
-			return After, nil
-		}
-		return Other, nil
-	}
-	state := Other
-	err := s.write(ctx, e.Database, func(db *database) error {
-		value, there, err := db.cell(ctx, e, "")
-		state = e.state(value, there)
-		return err
-	})
-	return state, err
-}
 
 func (s *Site) now(ctx context.Context, e Edit) ([]byte, error) {
 	if e.Kind == dialect.KindAPI {
@@ -308,6 +278,9 @@ func (s *Site) Apply(ctx context.Context, e Edit) error {
 }
 
 func (s *Site) applyFile(e Edit) error {
+	if err := removeLeftovers(s.root, e.File); err != nil {
+		return err
+	}
 	now, err := s.now(context.Background(), e)
 	switch {
 	case err != nil:
@@ -317,12 +290,46 @@ func (s *Site) applyFile(e Edit) error {
 	case !sameFile(now, e.Before):
 		return ErrChanged
 	case e.Before == nil:
-		return CreateFile(s.root, e.File, e.After)
+		return CreateFile(s.root, e.File, e.After, s.at)
 	case e.After == nil:
 		return s.root.Remove(e.File)
 	}
-	return ReplaceFile(s.root, e.File, e.After)
+	return ReplaceFile(s.root, e.File, e.After, s.at)
 }
+
+// at tells of a point at which the program may end.
+func (s *Site) at(point string) {
+	if s.Step != nil {
+		s.Step(point)
+	}
+}
+
+// removeLeftovers takes away what a run that was killed wrote beside a file and never put in its place.
+func removeLeftovers(root *os.Root, name string) error {
+	if root == nil {
+		return errNoRoot
+	}
+	folder, err := root.Open(path.Dir(name))
+	if err != nil {
+		return outside(err)
+	}
+	defer folder.Close()
+	names, err := folder.Readdirnames(-1)
+	if err != nil {
+		return err
+	}
+	for _, beside := range names {
+		if strings.HasPrefix(beside, leftover(name)) {
+			if err := root.Remove(path.Join(path.Dir(name), beside)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// leftover is how the name of what is written beside a file starts.
+func leftover(name string) string { return "." + path.Base(name) + ".weltaxis-" }
 
 // sameFile compares what two files hold; nil stands for none.
 func sameFile(a, b []byte) bool { return (a == nil) == (b == nil) && bytes.Equal(a, b) }
