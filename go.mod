@@ -3,6 +3,7 @@ module weltaxis
 go 1.26.0
 
 require (
+	al.essio.dev/pkg/shellescape v1.6.1
 	cel.dev/cel-go v0.33.2
 	charm.land/lipgloss/v2 v2.0.6
 	github.com/adrg/xdg v0.5.3

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"net/http"
 	"net/url"
@@ -84,7 +85,11 @@ func Rules(s *site.Site, options Options) (*baseline.Baseline, error) {
 			return nil, s.ErrorAt(limit.Pos, "limits: %s", err)
 		}
 	}
-	for _, a := range s.Accept {
+	for i, a := range s.Accept {
+		if now, changed := b.Present(a.Rule); changed {
+			slog.Warn(s.ErrorAt(a.Pos, "accept: %s", facts.Renamed(a.Rule, now)).Error())
+			a.Rule, s.Accept[i].Rule = now, now
+		}
 		if _, known := b.Rule(a.Rule); !known {
 			return nil, s.ErrorAt(a.Pos, "accept: there is no rule %q%s", a.Rule, nearest.Hint(a.Rule, b.IDs()))
 		}

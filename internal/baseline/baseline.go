@@ -9,6 +9,7 @@ import (
 	"embed"
 	"encoding/hex"
 	"fmt"
+	"log/slog"
 	"maps"
 	"os"
 	"path"
@@ -95,6 +96,10 @@ func (b *Baseline) add(name string, data []byte, builtIn bool) error {
 		if err := r.check(); err != nil {
 			return err
 		}
+		if now, changed := b.Present(r.ID); changed {
+			r.note(facts.Renamed(r.ID, now))
+			r.ID = now
+		}
 		if at := slices.IndexFunc(b.Rules, func(old *Rule) bool { return old.ID == r.ID }); at >= 0 {
 			if b.Rules[at].file == name {
 				return r.errorf("there is another rule of this id in the file")
@@ -138,7 +143,11 @@ func (b *Baseline) SetLimit(name, text string, list []string) error {
 // checkCovers refuses a cover of a rule that does not exist, and covers that go in a circle.
 func (b *Baseline) checkCovers() error {
 	for _, r := range b.Rules {
-		for _, covered := range r.Covers {
+		for i, covered := range r.Covers {
+			if now, changed := b.Present(covered); changed {
+				r.note(facts.Renamed(covered, now))
+				covered, r.Covers[i] = now, now
+			}
 			if _, there := b.Rule(covered); !there {
 				return r.errorf("covers: there is no rule %q%s", covered, nearest.Hint(covered, b.IDs()))
 			}
@@ -173,6 +182,14 @@ func (b *Baseline) IDs() []string {
 	return ids
 }
 
+// Present is the id that a rule has now, and whether that is another.
+func (b *Baseline) Present(id string) (now string, changed bool) {
+	if i := slices.IndexFunc(b.Rules, func(r *Rule) bool { return slices.Contains(r.Former, id) }); i >= 0 {
+		return b.Rules[i].ID, true
+	}
+	return id, false
+}
+
 // Rule finds a rule by its id.
 func (b *Baseline) Rule(id string) (*Rule, bool) {
 	if i := slices.IndexFunc(b.Rules, func(r *Rule) bool { return r.ID == id }); i >= 0 {
@@ -184,7 +201,12 @@ func (b *Baseline) Rule(id string) (*Rule, bool) {
 // Compile keeps the rules of the named areas and the named rules, all when none is named, and compiles them.
 // It reports names that are neither.
 func (b *Baseline) Compile(only ...string) error {
-	for _, name := range only {
+	for i, name := range only {
+		if now, changed := b.Present(name); changed {
+			slog.Warn(facts.Renamed(name, now))
+			only = slices.Clone(only)
+			name, only[i] = now, now
+		}
 		if _, isRule := b.Rule(name); !isRule && !slices.Contains(Areas, name) {
 			return fmt.Errorf("there is no area or rule %q%s", name, nearest.Hint(name, append(b.IDs(), Areas...)))
 		}

@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"fmt"
+	"log/slog"
 	"maps"
 	"path/filepath"
 	"regexp"
@@ -32,6 +33,7 @@ type spec struct {
 // A Rule is one thing that ought to hold, as it stands in its file.
 type Rule struct {
 	ID       string      `yaml:"id"`
+	Former   []string    `yaml:"former"` // ids it had before
 	Severity Severity    `yaml:"severity"`
 	Each     string      `yaml:"each"`  // <list> as <name>: judged once for every item
 	When     strict.Expr `yaml:"when"`  // false: not applicable
@@ -152,10 +154,40 @@ func (r *Rule) check() error {
 			return r.errorf("%s is missing", need.name)
 		}
 	}
+	r.renew()
 	if err := r.checkEach(); err != nil {
 		return err
 	}
 	return r.checkFix()
+}
+
+// renew puts present names in the place of former ones.
+func (r *Rule) renew() {
+	for _, e := range []*strict.Expr{&r.When, &r.Holds, &r.Fix.Mode} {
+		var renamed []string
+		e.Source, renamed = facts.PresentSource(e.Source)
+		r.note(renamed...)
+	}
+	renewKeys(r, r.Fix.Set)
+	renewKeys(r, r.Fix.SetTo)
+	renewKeys(r, r.Fix.Ask)
+}
+
+// note tells whoever wrote the rule that something in it has another name now.
+func (r *Rule) note(renamed ...string) {
+	for _, says := range renamed {
+		slog.Warn(r.errorf("%s", says).Error())
+	}
+}
+
+func renewKeys[V any](r *Rule, values map[string]V) {
+	for name, value := range values {
+		if now, changed := facts.PresentSetting(name); changed {
+			delete(values, name)
+			values[now] = value
+			r.note(facts.Renamed(name, now))
+		}
+	}
 }
 
 func (r *Rule) checkEach() error {

@@ -7,7 +7,7 @@ import (
 )
 
 func (p *program) auditCommand() *cobra.Command {
-	failOn := "high"
+	alarm := "high"
 	c := &cobra.Command{
 		Use:   "audit [SITE]",
 		Short: "Looks at a site from every side and reports what deviates, with fixes",
@@ -20,7 +20,7 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 ` + statusHelp,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := checkSeverity("fail-on", failOn); err != nil {
+			if err := checkSeverity("alarm", alarm); err != nil {
 				return err
 			}
 			result, err := p.audit(c.Context(), args)
@@ -31,7 +31,7 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 				return err
 			}
 			switch {
-			case failOn != "never" && result.AtOrAbove(failOn):
+			case alarm != "never" && result.AtOrAbove(alarm):
 				return status(exitDeviates)
 			case result.Partial():
 				return status(exitPartial)
@@ -39,6 +39,6 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 			return nil
 		},
 	}
-	c.Flags().StringVar(&failOn, "fail-on", failOn, "the lowest severity that makes the exit status 1, or never")
+	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")
 	return c
 }

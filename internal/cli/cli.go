@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -41,8 +42,8 @@ const (
 )
 
 const statusHelp = `Exit status:
-  0    nothing at or above --fail-on, and everything asked for was seen
-  1    something deviates at or above --fail-on
+  0    nothing at or above --alarm, and everything asked for was seen
+  1    something deviates at or above --alarm
   2    wrong use, or a site file, baseline or dialect that cannot be used
   3    no such deviation, but something asked for could not be seen
   130  interrupted`
@@ -191,15 +192,44 @@ func (p *program) prepare() error {
 	if p.stage != "" && !slices.Contains(site.Stages(), p.stage) {
 		return fmt.Errorf("--stage: there is no stage %q%s; there are %s", p.stage, nearest.Hint(p.stage, site.Stages()), strings.Join(site.Stages(), ", "))
 	}
-	level := slog.LevelError + 4 // nothing
-	if p.log != "" {
-		if err := level.UnmarshalText([]byte(p.log)); err != nil {
-			return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
-		}
+	if p.log == "" {
+		slog.SetDefault(slog.New(&notices{to: p.err, quiet: p.quiet}))
+		return nil
+	}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(p.log)); err != nil {
+		return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
 	}
 	slog.SetDefault(slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level})))
 	return nil
 }
+
+// notices is where log lines go when no log was asked for: warnings are said as sentences, each once; the rest is not.
+type notices struct {
+	to    io.Writer
+	quiet bool
+	said  sync.Map
+}
+
+func (n *notices) Enabled(_ context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && !n.quiet
+}
+
+func (n *notices) Handle(_ context.Context, r slog.Record) error {
+	if _, again := n.said.LoadOrStore(r.Message, true); again {
+		return nil
+	}
+	text := "weltaxis: " + render.Safe(r.Message)
+	r.Attrs(func(a slog.Attr) bool {
+		text += "; " + a.Key + ": " + render.Safe(a.Value.String())
+		return true
+	})
+	_, err := fmt.Fprintln(n.to, text)
+	return err
+}
+
+func (n *notices) WithAttrs([]slog.Attr) slog.Handler { return n }
+func (n *notices) WithGroup(string) slog.Handler      { return n }
 
 func (p *program) options() audit.Options {
 	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore, Pages: p.pages}

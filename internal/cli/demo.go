@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"al.essio.dev/pkg/shellescape"
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
@@ -20,14 +22,21 @@ import (
 func (p *program) demoCommand() *cobra.Command {
 	var into string
 	var renew, keepServing bool
+	var port int
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Writes a demo site, serves and audits it, and says what to try next",
 		Long: `Writes the demo, six invented sites on three invented content systems, into a folder, serves them on loopback,
 audits the first, stops, and says what to try next. Nothing outside that folder is touched, and nothing is written
-over what the demo did not write.`,
+over what the demo did not write.
+
+With --serve it goes on serving them, on free ports that it writes into their site files for as long as it does, so
+that audit, pages, fix and the rest can be tried on them from another terminal.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if port < 0 || port > 65535-2*demo.SiteCount() {
+				return fmt.Errorf("--port: %d is no port that leaves room for the demo's sites, each of which takes two; leave it out for free ones", port)
+			}
 			dir, err := demoFolder(into)
 			if err != nil {
 				return err
@@ -37,7 +46,7 @@ over what the demo did not write.`,
 			if err != nil && !there {
 				return err
 			}
-			server, err := demo.Serve(dir, !keepServing)
+			server, err := demo.Serve(dir, port)
 			if err != nil {
 				return err
 			}
@@ -64,13 +73,17 @@ over what the demo did not write.`,
 	}
 	c.Flags().StringVar(&into, "into", "", "the folder to write to (default: a new temporary one)")
 	c.Flags().BoolVar(&keepServing, "serve", false, "serve the demo's sites on loopback until interrupted, instead of auditing")
+	c.Flags().IntVar(&port, "port", 0, "the first of the ports to serve on; those after it are taken too (default: free ones)")
 	c.Flags().BoolVar(&renew, "renew", false, "write the demo afresh where it is there already")
 	return c
 }
 
 // serve says where the sites are, and serves them until interrupted.
 func (p *program) serve(ctx context.Context, server *demo.Server, dir string) error {
-	if err := p.write(p.text(func(page render.Page) { render.Served(page, dir, demo.Sites(), server.Connect) })); err != nil {
+	if err := server.Announce(); err != nil {
+		return err
+	}
+	if err := p.write(p.text(func(page render.Page) { render.Served(page, dir, server.Sites(), server.Connect, servedSteps(dir)) })); err != nil {
 		return err
 	}
 	return server.Wait(ctx)
@@ -83,23 +96,72 @@ func demoFolder(into string) (string, error) {
 	return filepath.Clean(into), nil
 }
 
-// nextSteps are commands that work as they stand, however this program was started.
+// A demoCommands makes commands that can be typed as they stand, from the folder one is in, however this program was
+// started.
+type demoCommands struct{ program, dir string }
+
+func commandsFor(dir string) demoCommands { return demoCommands{invocation(os.Args[0]), dir} }
+
+// at is a place below the demo's folder.
+func (d demoCommands) at(parts ...string) string {
+	return shellescape.Quote(filepath.Join(append([]string{d.dir}, parts...)...))
+}
+
+// nextSteps are what can be tried while nobody serves the sites.
 func nextSteps(dir string) []render.Step {
-	first := filepath.Join(dir, demo.FirstSite)
-	program := "weltaxis"
-	if self, err := os.Executable(); err == nil && strings.HasPrefix(self, filepath.Join(os.TempDir(), "go-build")) {
-		program = "go run ./cmd/weltaxis"
-	}
+	d := commandsFor(dir)
+	first := d.at(demo.FirstSite)
 	return []render.Step{
-		{Does: "what a rule is about", Command: program + " explain hardening.debug-off"},
-		{Does: "every setting, with what is expected", Command: program + " settings " + first + " --offline"},
-		{Does: "the file tree in classes", Command: program + " files " + first + " --offline"},
-		{Does: "serve the sites, so that they can be looked at from another terminal", Command: program + " demo --into " + dir + " --serve"},
-		{Does: "what would put it right; --write does it, and weltaxis undo takes it back", Command: program + " fix " + first},
-		{Does: "a dialect drafted for a content system", Command: program + " dialect discover --root " + filepath.Join(dir, "hollin", "site")},
-		{Does: "the same audit there, for a program", Command: program + " audit " + first + " --format json"},
-		{Does: "the twin with everything in order", Command: program + " audit " + first + "-aligned"},
-		{Does: "how all this came about", Command: "less " + filepath.Join(dir, "README.md")},
-		{Does: "to be rid of the demo", Command: "rm -r " + dir},
+		{Does: "what a rule is about", Command: d.program + " explain hardening.debug-off"},
+		{Does: "every setting, with what is expected", Command: d.program + " settings " + first + " --offline"},
+		{Does: "the file tree in classes", Command: d.program + " files " + first + " --offline"},
+		{Does: "what would put it right; --write does it, and undo takes it back", Command: d.program + " fix " + first + " --offline"},
+		{Does: "a dialect drafted for a content system", Command: d.program + " dialect discover --root " + d.at("hollin", "site")},
+		{Does: "the same audit there, for a program", Command: d.program + " audit " + first + " --offline --format json"},
+		{Does: "the twin with everything in order", Command: d.program + " audit " + d.at(demo.FirstSite+"-aligned") + " --offline"},
+		{Does: "serve the sites, so that they can be looked at from outside, from another terminal", Command: d.program + " demo --into " + d.at() + " --serve"},
+		{Does: "how all this came about", Command: "less " + d.at("README.md")},
+		{Does: "to be rid of the demo", Command: "rm -r " + d.at()},
 	}
+}
+
+// servedSteps are what can be tried from another terminal while the sites are served.
+func servedSteps(dir string) []render.Step {
+	d := commandsFor(dir)
+	first, twin := d.at(demo.FirstSite), d.at(demo.FirstSite+"-aligned")
+	return []render.Step{
+		{Does: "the site from every side", Command: d.program + " audit " + first},
+		{Does: "its pages, those with the most trouble first", Command: d.program + " pages " + first},
+		{Does: "what is declared beside what is served", Command: d.program + " settings " + first},
+		{Does: "how a page looks as a search result and as a card", Command: d.program + " preview " + twin + " /winter-wolf/"},
+		{Does: "what would put it right; --write does it, and undo takes it back", Command: d.program + " fix " + first},
+	}
+}
+
+// invocation is how this program is started again from the same folder: as it was, or by its name alone where that
+// is enough, or by go run where it was built by that.
+func invocation(started string) string {
+	self, err := os.Executable()
+	if err != nil {
+		return shellescape.Quote(started)
+	}
+	if strings.HasPrefix(self, filepath.Join(os.TempDir(), "go-build")) {
+		if _, err := os.Stat("cmd/weltaxis"); err == nil {
+			return "go run ./cmd/weltaxis"
+		}
+		return "go run weltaxis/cmd/weltaxis"
+	}
+	if onPath, err := exec.LookPath("weltaxis"); err == nil && sameFile(onPath, self) {
+		return "weltaxis"
+	}
+	return shellescape.Quote(started)
+}
+
+func sameFile(a, b string) bool {
+	first, err := os.Stat(a)
+	if err != nil {
+		return false
+	}
+	second, err := os.Stat(b)
+	return err == nil && os.SameFile(first, second)
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 
@@ -24,10 +25,11 @@ func (p *program) explainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, isRule := b.Rule(args[0]); isRule {
-				return p.explainRule(b, args[0])
+			name := present(b, args[:1])[0]
+			if _, isRule := b.Rule(name); isRule {
+				return p.explainRule(b, name)
 			}
-			return p.explainSetting(b, args[0])
+			return p.explainSetting(b, name)
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			b, err := baseline.Load()
@@ -37,6 +39,22 @@ func (p *program) explainCommand() *cobra.Command {
 			return append(b.IDs(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
+}
+
+// present puts the present names of rules and settings in the place of former ones, and says so.
+func present(b *baseline.Baseline, names []string) []string {
+	names = slices.Clone(names)
+	for i, name := range names {
+		now, changed := b.Present(name)
+		if !changed {
+			now, changed = facts.PresentSetting(strings.TrimPrefix(name, facts.Settings+"."))
+		}
+		if changed {
+			slog.Warn(facts.Renamed(name, now))
+			names[i] = now
+		}
+	}
+	return names
 }
 
 func oneArgument(says string) cobra.PositionalArgs {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -103,6 +104,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.options()); err != nil {
 		return err
 	}
+	names = present(f.before.Rules, names)
 	plan, err := f.plan(ctx, values, names)
 	if err != nil {
 		return err
@@ -159,7 +161,11 @@ func (f *fixing) valuesSaid() (map[string]string, error) {
 		if !ok || name == "" {
 			return nil, fmt.Errorf("--value: %q is not NAME=VALUE", text)
 		}
-		values[name] = value
+		now, changed := facts.PresentSetting(name)
+		if changed {
+			slog.Warn(facts.Renamed(name, now))
+		}
+		values[now] = value
 	}
 	return values, nil
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"database/sql"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -29,7 +28,7 @@ func TestScripts(t *testing.T) {
 			return nil
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"status": runForStatus, "sql": runSQL, "valid": checkSchema, "strange": makeStrangeNames, "waitfor": waitForAddresses,
+			"status": runForStatus, "sql": runSQL, "valid": checkSchema, "strange": makeStrangeNames, "served": waitUntilServed,
 		},
 	})
 }
@@ -89,19 +88,17 @@ func checkSchema(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(schema.Validate(value))
 }
 
-// waitForAddresses is "waitfor ADDRESS ...": somebody must come to listen there.
-func waitForAddresses(ts *testscript.TestScript, neg bool, args []string) {
-	for _, address := range args {
-		for n := 0; ; n++ {
-			if connection, err := net.Dial("tcp", address); err == nil {
-				connection.Close()
-				break
-			}
-			if n == 200 {
-				ts.Fatalf("nobody listens on %s", address)
-			}
-			time.Sleep(50 * time.Millisecond)
+// waitUntilServed is "served DIR": the site files of a demo come to say where it listens.
+func waitUntilServed(ts *testscript.TestScript, neg bool, args []string) {
+	for n := 0; ; n++ {
+		text, err := os.ReadFile(filepath.Join(ts.MkAbs(args[0]), "copperbeck-aligned", "weltaxis.yaml")) // the last
+		if err == nil && !strings.Contains(string(text), `"127.0.0.1:1"`) {
+			return
 		}
+		if n == 400 {
+			ts.Fatalf("the demo in %s is not served", args[0])
+		}
+		time.Sleep(25 * time.Millisecond)
 	}
 }
 

@@ -43,15 +43,15 @@ func TestNoSecretIsShown(t *testing.T) {
 		_, err = db.Exec(statement)
 		require.NoError(t, err)
 	}
-	plant(t, at("lantern-lane", "config.php"), "'secret' => 'please change this before you open the doors'", "'transfer' => ['password' => 'MARKED-1'], 'secret' => 'MARKED-2-and-long-enough-to-be-one'")
-	execute(at("lantern-lane", "data/brindle.db"), "INSERT INTO brn_options VALUES ('mailbox_password', 'MARKED-3')")
-	plant(t, at("hollin", ".env"), "OSTLER_KEY=", "OSTLER_FERRY_PASSWORD=MARKED-4\nOSTLER_LETTERBOX_PASSWORD='MARKED-5'\nOSTLER_KEY=MARKED-6-")
-	plant(t, at("copperbeck", "hobnail.ini"), "upload_password =", "upload_password = MARKED-7")
-	execute(at("copperbeck", "data/hobnail.db"), "UPDATE hob_words SET content = 'MARKED-8' WHERE word = 'mail.posting_password'")
+	plant(t, at("lantern-lane", "playhouse.php"), "'seal_key' => 'knock three times and whisper the name of the cat'", "'carrier' => ['password' => 'MARKED-1'], 'seal_key' => 'MARKED-2-and-long-enough-to-be-one'")
+	execute(at("lantern-lane", "understage/prompt.db"), "INSERT INTO prompt_house VALUES ('office.mailbox_password', 'MARKED-3')")
+	plant(t, at("hollin", ".env"), "SHED_SECRET=", "BARROW_TRANSFER_PASSWORD=MARKED-4\nLETTERBOX_PASSWORD='MARKED-5'\nSHED_SECRET=MARKED-6-")
+	plant(t, at("copperbeck", "lockbook.ini"), "transfer_password =", "transfer_password = MARKED-7")
+	execute(at("copperbeck", "hold/ledger.db"), "UPDATE lading SET content = 'MARKED-8' WHERE item = 'mail.posting_password'")
 	// A database that nobody answers for, and one whose password is wrong in every way.
-	plant(t, at("saltmarsh", ".env"), "OSTLER_KEY=", "OSTLER_KEY=MARKED-9-")
-	plant(t, at("copperbeck-aligned", "hobnail.ini"), "driver = sqlite", "driver = mysql\nserver = 127.0.0.1:1\nuser = somebody\npassword = \"MARKED-10\"")
-	plant(t, at("lantern-lane-aligned", "config.php"), "'driver' => 'sqlite'", "'driver' => 'postgresql', 'host' => '127.0.0.1', 'port' => 1, 'password' => 'MARKED-11 it\\'s'")
+	plant(t, at("saltmarsh", ".env"), "SHED_SECRET=", "SHED_SECRET=MARKED-9-")
+	plant(t, at("copperbeck-aligned", "lockbook.ini"), "driver = sqlite", "driver = mysql\nserver = 127.0.0.1:1\nuser = somebody\npassword = \"MARKED-10\"")
+	plant(t, at("lantern-lane-aligned", "playhouse.php"), "'driver' => 'sqlite'", "'driver' => 'postgresql', 'host' => '127.0.0.1', 'port' => 1, 'password' => 'MARKED-11 it\\'s'")
 
 	speaks := map[string]string{"lantern-lane": "brindle", "lantern-lane-aligned": "brindle", "hollin": "ostler", "saltmarsh": "ostler", "copperbeck": "hobnail", "copperbeck-aligned": "hobnail"}
 	looked := 0

@@ -6,6 +6,7 @@
 package demo
 
 import (
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"text/template"
 )
 
 // FirstSite is the folder, below the demo's, of the site to look at first.
@@ -22,9 +24,16 @@ const FirstSite = "lantern-lane"
 // manifestName is the file by which a folder is known as the demo's, and which says what the demo wrote there.
 const manifestName = ".weltaxis-demo.json"
 
+// SiteCount is how many sites there are; each is served on two ports.
+func SiteCount() int { return len(sites()) }
+
+// edition counts the demos that are not written alike; a stand-in cannot serve what another edition wrote.
+const edition = 2
+
 type manifest struct {
-	About string   `json:"about"`
-	Files []string `json:"files"` // below the folder, with slashes
+	About   string   `json:"about"`
+	Edition int      `json:"edition"`
+	Files   []string `json:"files"` // below the folder, with slashes
 }
 
 // ErrThere says that the demo has been written to the folder before.
@@ -47,6 +56,8 @@ func Write(dir string, renew bool) error {
 		if err := refuseForeign(dir, nil); err != nil {
 			return err
 		}
+	case !renew && known.Edition != edition:
+		return &RefusedError{fmt.Sprintf("the demo in %s was written by another version of this program; --renew writes it afresh", dir)}
 	case !renew:
 		return ErrThere
 	default:
@@ -96,20 +107,32 @@ func refuseForeign(dir string, ours []string) error {
 	return err
 }
 
-// keptByStandIn tells whether a file is a page that a stand-in has kept in its cache.
+// keptByStandIns are patterns of the pages that stand-ins have kept in their caches, below the demo's folder.
+func keptByStandIns() []string {
+	var patterns []string
+	for _, in := range systems {
+		patterns = append(patterns, filepath.Join("*", "site", filepath.FromSlash(in.lore().Cache), "*.html"))
+	}
+	return patterns
+}
+
 func keptByStandIn(rel string) bool {
-	kept, err := filepath.Match("*/site/public/cache/*.html", filepath.ToSlash(rel))
-	return err == nil && kept
+	return slices.ContainsFunc(keptByStandIns(), func(pattern string) bool {
+		kept, err := filepath.Match(pattern, rel)
+		return err == nil && kept
+	})
 }
 
 func remove(dir string, files []string) error {
-	kept, err := filepath.Glob(filepath.Join(dir, "*", "site", "public", "cache", "*.html"))
-	if err != nil {
-		return err
-	}
-	for _, name := range kept {
-		if err := os.Remove(name); err != nil {
+	for _, pattern := range keptByStandIns() {
+		kept, err := filepath.Glob(filepath.Join(dir, pattern))
+		if err != nil {
 			return err
+		}
+		for _, name := range kept {
+			if err := os.Remove(name); err != nil {
+				return err
+			}
 		}
 	}
 	for _, name := range files {
@@ -127,11 +150,12 @@ func write(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	if _, err := certify(filepath.Join(dir, caName)); err != nil {
+	all := sites()
+	if _, err := certify(filepath.Join(dir, caName), all); err != nil {
 		return err
 	}
-	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it."}
-	for _, site := range sites() {
+	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it.", Edition: edition}
+	for _, site := range all {
 		written, err := site.write(dir)
 		if err != nil {
 			return fmt.Errorf("writing the demo: %w", err)
@@ -140,7 +164,11 @@ func write(dir string) error {
 			m.Files = append(m.Files, filepath.ToSlash(name))
 		}
 	}
-	if err := writeFile(filepath.Join(dir, "README.md"), file{readme(), 0o644}); err != nil {
+	text, err := readme()
+	if err != nil {
+		return err
+	}
+	if err := writeFile(filepath.Join(dir, "README.md"), file{text, 0o644}); err != nil {
 		return err
 	}
 	m.Files = append(m.Files, "README.md", caName)
@@ -152,41 +180,18 @@ func write(dir string) error {
 	return os.WriteFile(filepath.Join(dir, manifestName), append(data, '\n'), 0o644)
 }
 
-// sites are all that the demo writes.
-func sites() []*installation {
-	return []*installation{lanternLane(), lanternLaneAligned(), saltmarsh(), hollin(), copperbeck(), copperbeckAligned()}
-}
+//go:embed readme.md
+var readmeText string
 
-// readme tells the story of the demo, from the same table that made the site.
-func readme() string {
-	var s strings.Builder
-	s.WriteString(`# The demo
+var readmeTemplate = template.Must(template.New("readme").Parse(readmeText))
 
-Everything here is invented: the sites, and the three content systems they run on. Brindle keeps its settings in a PHP
-file and a table of keys and values, Ostler in a folder of records, Hobnail in an INI file and one wide row.
-
-- ` + "`lantern-lane/`" + ` is a puppet theatre's site as its owners left it: just gone live, after some weeks of building. Brindle.
-- ` + "`lantern-lane-aligned/`" + ` is its twin, with everything in order. An audit of it has nothing to report.
-- ` + "`saltmarsh/`" + ` is a seed library's site that is still being built. Ostler.
-- ` + "`hollin/`" + ` is a beekeepers' site, well kept. Ostler.
-- ` + "`copperbeck/`" + ` is the shop of a canal trust. Hobnail.
-- ` + "`copperbeck-aligned/`" + ` is its twin, with everything in order.
-
-Change what you like, audit again, and see what Weltaxis says. ` + "`weltaxis demo --into`" + ` this folder with ` + "`--renew`" + ` writes
-everything afresh.
-
-## What happened at Lantern Lane
-
-`)
-	tell := func(leavings []leaving) {
-		for _, l := range leavings {
-			fmt.Fprintf(&s, "- %s\n  Noticed by: %s.\n", l.tells, strings.Join(l.rules, ", "))
-		}
+// readme tells the story of the demo, from the same files that make the sites.
+func readme() (string, error) {
+	type chapter struct {
+		Place string
+		*plot
 	}
-	tell(lanternLaneLeavings)
-	s.WriteString("\n## What happened at Saltmarsh\n\n")
-	tell(saltmarshLeavings)
-	s.WriteString("\n## What happened at Copperbeck\n\n")
-	tell(copperbeckLeavings)
-	return s.String()
+	var s strings.Builder
+	err := readmeTemplate.Execute(&s, []chapter{{"Lantern Lane", readPlot("lantern-lane")}, {"Saltmarsh", readPlot("saltmarsh")}, {"Copperbeck", readPlot("copperbeck")}})
+	return s.String(), err
 }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -43,13 +44,13 @@ func TestWellKeptSitesOfAllSystemsAreAligned(t *testing.T) {
 
 func TestSitesInDisorderShowWhatIsTold(t *testing.T) {
 	for _, c := range []struct {
-		in       *installation
-		leavings []leaving
-	}{{saltmarsh(), saltmarshLeavings}, {copperbeck(), copperbeckLeavings}} {
+		in    *installation
+		story []event
+	}{{saltmarsh(), readPlot("saltmarsh").Story}, {copperbeck(), readPlot("copperbeck").Story}} {
 		r := auditOf(t, c.in)
 		var told []string
-		for _, l := range c.leavings {
-			told = append(told, l.rules...)
+		for _, l := range c.story {
+			told = append(told, l.NoticedBy...)
 		}
 		found := deviating(r)
 		for _, covered := range r.Covered {
@@ -108,16 +109,16 @@ func (p *placed) sums(t *testing.T) map[string]string {
 		}
 		return err
 	}))
-	prefix := map[string]string{"brindle": "brn", "hobnail": "hob"}[p.dialect.Name]
-	if prefix == "" {
+	l := p.system.lore()
+	if l.schema == "" {
 		return found
 	}
-	db, err := p.database.openSQL(filepath.Join(p.root, "data", p.dialect.Name+".db"))
+	db, err := p.database.openSQL(filepath.Join(p.root, l.Database.File))
 	require.NoError(t, err)
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	for _, table := range map[string][]string{"brn": {"options", "accounts", "pages"}, "hob": {"site", "words", "pages"}}[prefix] {
-		found[table] = rowsOf(t, db, prefix+"_"+table)
+	for _, m := range regexp.MustCompile(`CREATE TABLE (\w+)`).FindAllStringSubmatch(l.schema, -1) {
+		found[m[1]] = rowsOf(t, db, m[1])
 	}
 	return found
 }
@@ -247,7 +248,7 @@ func another(s dialect.Setting, is facts.Value) facts.Value {
 // anAuditWritesNothing, with a user of the database who may only SELECT where there are users.
 func anAuditWritesNothing(t *testing.T, p *placed) {
 	t.Helper()
-	text := p.siteFile
+	text := p.siteFileText()
 	if p.database != nil {
 		t.Setenv("LOOKER", servertest.ReaderPassword)
 		text = strings.Replace(text, "root: ./site}", fmt.Sprintf("root: ./site, databases: {main: {driver: %s, host: 127.0.0.1, port: %q, name: %s, user: %s, password: \"${LOOKER}\"}}}",

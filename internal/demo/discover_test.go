@@ -95,7 +95,7 @@ func whereTheyAre(t *testing.T, p *placed) map[string]string {
 // liveOf looks at a served site from outside alone.
 func liveOf(t *testing.T, p *placed) *facts.Snapshot {
 	t.Helper()
-	server, err := serve(p.dir, []served{{folder: p.folder, hosts: hostsFor(p.folder), system: p.system}}, true)
+	server, err := serve(p.dir, []*installation{p.installation}, 0)
 	require.NoError(t, err)
 	defer server.Close()
 	s, err := site.Load(filepath.Join(p.dir, p.folder))

@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"context"
+	"errors"
 	"net"
 	"net/http"
 	"os"
@@ -28,7 +29,7 @@ func export(t *testing.T, into, address string) {
 	b := lanternLaneAligned()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
+	server, err := serve(dir, []*installation{b}, 0)
 	require.NoError(t, err)
 	defer server.Close()
 	connect := server.Connect(b.folder)
@@ -39,10 +40,12 @@ func export(t *testing.T, into, address string) {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	b.set("one_address", "no")
-	require.NoError(t, writeSQLite(filepath.Join(dir, b.folder, "site", "data", "brindle.db"), brindleSchema, b.fillBrindle))
+	require.NoError(t, writeSQLite(filepath.Join(dir, b.folder, "site", brindleLore().Database.File), brindleLore().schema, func(insert inserter) error {
+		return errors.Join(b.fillPromptBook(insert), b.fillLists(insert))
+	}))
 	for _, path := range []string{"/", "/about/", "/contact/", "/privacy/", "/tickets/", "/news/", "/winter-wolf/", "/holiday-workshop/", "/sixty-puppets/", "/join/",
-		"/attachment/wolf/", "/2026/11/", "/2026/10/", "/2026/09/", "/writer/juniper-fold/", "/robots.txt", "/sitemap.xml", "/feed.xml",
-		"/media/icon.png", "/media/logo.png", "/media/card.png", "/themes/lantern/style.css"} {
+		"/picture/wolf/", "/2026/11/", "/2026/10/", "/2026/09/", "/by/juniper-fold/", "/robots.txt", "/sitemap.xml", "/feed.xml",
+		"/posters/icon.png", "/posters/logo.png", "/posters/card.png", "/costumes/lantern/style.css"} {
 		answer, err := client.Get("http://www.lanternlane.example" + path)
 		require.NoError(t, err, path)
 		var body bytes.Buffer
@@ -78,7 +81,7 @@ func TestAStaticExportBehindNginx(t *testing.T) {
 	assert.True(t, paths["/winter-wolf/"].Indexable)
 	assert.Equal(t, 1200, paths["/winter-wolf/"].CardWidth)
 	assert.Equal(t, "answers", paths["/tickets/"].CanonicalWorks)
-	assert.False(t, paths["/writer/juniper-fold/"].Indexable)
+	assert.False(t, paths["/by/juniper-fold/"].Indexable)
 	assert.Equal(t, "utf-8", paths["/"].Charset)
 
 	// The search is no file, so its link is dead; all else is as it was.

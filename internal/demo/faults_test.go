@@ -30,7 +30,7 @@ type fault struct {
 // faults holds one for every rule; a new rule comes with its fault. Twins have theirs with the effect's.
 var faults = map[string]fault{
 	"titles.site-own":              set("site_title", "lanternlane.example"),
-	"titles.tagline-own":           set("tagline", "Another place made with Brindle"),
+	"titles.tagline-own":           set("tagline", "Doors open when the paint is dry"),
 	"titles.home-present":          set("head_code", "<title>Another</title>"),
 	"titles.home-length":           twin("titles.home-length-declared", "title_form_home", "Puppet shows <sep> Family theatre <sep> Workshops and birthdays <sep> <site>"),
 	"titles.home-words":            twin("titles.home-words-declared", "title_form_home", "<site>"),
@@ -38,8 +38,8 @@ var faults = map[string]fault{
 	"titles.separator":             twin("titles.separator-declared", "title_form_list", "<list> <sep> <sep> <site>"),
 	"titles.inner-own":             twin("titles.inner-own-declared", "title_form_page", "<site> <sep> <page>"),
 	"titles.inner-site":            twin("titles.inner-site-declared", "title_form_page", "<page> puppets"),
-	"titles.unique":                onPage("tickets", func(p *page) { p.title = "Privacy" }),
-	"titles.page-length":           onPage("winter-wolf", func(p *page) { p.title = "The winter wolf who is afraid of snow opens in the first week of December" }),
+	"titles.unique":                onPage("tickets", func(p *page) { p.Title = "Privacy" }),
+	"titles.page-length":           onPage("winter-wolf", func(p *page) { p.Title = "The winter wolf who is afraid of snow opens in the first week of December" }),
 	"titles.page-present":          set("untitled", "tickets"),
 	"titles.listing-plain":         twin("titles.listing-plain-declared", "title_form_list", "<list> archive <sep> <site>"),
 	"titles.served":                set("stale_site_title", "Lantern Lane", "site_title", "Lantern Lane Players"),
@@ -50,62 +50,62 @@ var faults = map[string]fault{
 	"identity.address":             set("public_url", "https://lanternlane.example", "install_url", "https://lanternlane.example"),
 	"identity.install-address":     set("install_url", "https://new.lanternlane.example"),
 	"identity.home-assigned":       set("front_page", "advent-matinees"), // scheduled, not published
-	"identity.icon":                {do: func(b *installation) { b.files["public/media/icon.png"] = file{"GIF89a is what it is", 0o644} }},
-	"identity.logo":                {do: func(b *installation) { b.files["public/media/logo.png"] = file{picture(64, 64), 0o644} }},
+	"identity.icon":                {do: func(b *installation) { b.files["foyer/posters/icon.png"] = file{"GIF89a is what it is", 0o644} }},
+	"identity.logo":                {do: func(b *installation) { b.files["foyer/posters/logo.png"] = file{picture(64, 64), 0o644} }},
 	"identity.logo-declared":       set("logo", ""),
 	"identity.language":            twin("identity.language-declared", "lang", "nl"),
 	"identity.copyright-year":      twin("identity.copyright-year-declared", "footer_line", "© 2019 Lantern Lane"),
 	"identity.not-found-page":      twin("identity.not-found-page-declared", "page_missing", ""),
 	"identity.error-page":          set("page_error", ""),
 	"identity.no-splash":           set("splash", "yes"),
-	"identity.default-category":    set("default_topic", "misc"),
+	"identity.default-category":    set("default_topic", "odds"),
 	"identity.search-page":         set("page_search", ""),
 	"identity.sample-content": {do: func(b *installation) {
-		b.pages = append(b.pages, page{"hello-brindle", "Hello from Brindle", "post", "public", "2026-05-03 10:00", "The post that every Brindle comes with, until somebody takes it away again.", "Hello."})
+		b.pages = append(b.pages, page{"an-empty-stage", "An empty stage", "post", "public", "2026-05-03 10:00", "The bulletin that every Brindle comes with, until somebody takes it down again.", "Nobody is here yet."})
 	}},
 	"identity.login-form": set("login_formless", "yes"),
 	"visibility.robots-discreet": {do: func(b *installation) {
-		b.files["public/media/dump.txt"] = file{"everything", 0o644}
-		b.set("robots_lines", "Disallow: /media/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
+		b.files["foyer/posters/dump.txt"] = file{"everything", 0o644}
+		b.set("robots_lines", "Disallow: /posters/dump.txt\n\nUser-agent: weltaxis\nAllow: /\n")
 	}},
 	"permalinks.old-lead-on":      {do: func(*installation) {}, previous: []string{"https://www.lanternlane.example/tickets-and-cushions/"}},
-	"identity.standing-pages":     onPage("privacy", func(p *page) { p.title = "Small print of the theatre" }),
+	"identity.standing-pages":     onPage("privacy", func(p *page) { p.Title = "Small print of the theatre" }),
 	"identity.standing-comments":  set("comments_pages", "open"),
 	"metadata.site-description":   set("description", "Puppets."),
 	"metadata.home-description":   set("head_code", `<meta name="description" content="Another description that is long enough, and one too many on every page of the site.">`),
-	"metadata.description-length": onPage("tickets", func(p *page) { p.description = "Prices." }),
+	"metadata.description-length": onPage("tickets", func(p *page) { p.About = "Prices." }),
 	"metadata.description-unique": onPage("tickets", func(p *page) {
-		p.description = "What we keep of you when you book a seat, for how long, and how to have it removed."
+		p.About = "What we keep of you when you book a seat, for how long, and how to have it removed."
 	}),
 	"metadata.description-own": {do: func(b *installation) {
 		for i := range b.pages {
-			b.pages[i].description = ""
+			b.pages[i].About = ""
 		}
 	}},
-	"metadata.keywords":            set("keywords", "brindle, site"),
+	"metadata.keywords":            set("keywords", "stage, curtain"),
 	"metadata.author-hidden":       twin("metadata.author-hidden-declared", "show_author", "yes"),
 	"metadata.verification":        set("verify", ""),
 	"metadata.verification-form":   set("verify", "LL-7Q2M-DEMO\n\"another\""),
 	"metadata.canonical":           set("head_code", `<link rel="canonical" href="/x/">`),
 	"metadata.canonical-final":     set("canonical_of_tickets", "https://www.lanternlane.example/gone/"),
 	"metadata.card":                twin("metadata.card-declared", "cards", "no"),
-	"metadata.card-image":          {do: func(b *installation) { b.files["public/media/card.png"] = file{picture(300, 200), 0o644} }},
+	"metadata.card-image":          {do: func(b *installation) { b.files["foyer/posters/card.png"] = file{picture(300, 200), 0o644} }},
 	"metadata.card-image-declared": {do: func(b *installation) { b.set("card_image", "") }, under: "metadata.card"},
 	"metadata.identity-data":       twin("metadata.identity-data-declared", "structured", "no"),
-	"metadata.structured-valid":    onPage("about", func(p *page) { p.body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
-	"metadata.image-alt":           onPage("about", func(p *page) { p.body += `<img src="/media/card.png">` }),
+	"metadata.structured-valid":    onPage("about", func(p *page) { p.Body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
+	"metadata.image-alt":           onPage("about", func(p *page) { p.Body += `<img src="/posters/card.png">` }),
 	"metadata.viewport":            set("theme_viewport", "width=device-width, user-scalable=no"),
 	"metadata.charset":             set("theme_charset", "windows-1252"),
-	"metadata.one-heading":         onPage("about", func(p *page) { p.body += "<h1>Again</h1>" }),
+	"metadata.one-heading":         onPage("about", func(p *page) { p.Body += "<h1>Again</h1>" }),
 	"metadata.languages":           intent("  language: en-GB", "  language: en-GB\n  languages: [en-GB, cy]"),
 	"metadata.breadcrumbs":         {do: deepPages},
 	"visibility.index-live":        twin("visibility.index-declared", "hidden", "yes"),
 	"visibility.index-building":    building("visibility.index-building-declared", "hidden", "no"),
-	"visibility.noindex-readable":  set("robots_lines", "Disallow: /writer/\n\nUser-agent: weltaxis\nAllow: /\n"),
-	"visibility.no-building-hosts": onPage("about", func(p *page) { p.body += `<a href="https://new.lanternlane.example/">here</a>` }),
+	"visibility.noindex-readable":  set("robots_lines", "Disallow: /by/\n\nUser-agent: weltaxis\nAllow: /\n"),
+	"visibility.no-building-hosts": onPage("about", func(p *page) { p.Body += `<a href="https://new.lanternlane.example/">here</a>` }),
 	"visibility.served":            {do: func(b *installation) { b.set("head_code", `<meta name="robots" content="noindex">`) }, under: "visibility.index-live"},
 	"visibility.robots-answer":     set("robots_status", "429"),
-	"visibility.robots-assets":     set("robots_lines", "Disallow: /themes/\n"),
+	"visibility.robots-assets":     set("robots_lines", "Disallow: /costumes/\n"),
 	"visibility.sitemap":           twin("visibility.sitemap-declared", "sitemap", "no"),
 	"visibility.sitemap-listed":    set("robots_sitemap", "no"),
 	"visibility.sitemap-urls":      set("sitemap_extra", "/gone/"),
@@ -115,45 +115,45 @@ var faults = map[string]fault{
 		b.set("list_authors", "yes")
 		b.siteFile = strings.Replace(b.siteFile, "authors: several", "authors: one", 1)
 	}, declared: "visibility.author-listings-declared"},
-	"visibility.date-listings":    twin("visibility.date-listings-declared", "list_dates", "yes"),
-	"visibility.attachment-pages": twin("visibility.attachment-pages-declared", "list_files", "yes"),
-	"visibility.search-results":   twin("visibility.search-results-declared", "list_search", "yes"),
+	"visibility.date-listings":  twin("visibility.date-listings-declared", "list_dates", "yes"),
+	"visibility.file-pages":     twin("visibility.file-pages-declared", "list_files", "yes"),
+	"visibility.search-results": twin("visibility.search-results-declared", "list_search", "yes"),
 	"visibility.thin-listings": {do: func(b *installation) {
-		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.slug == "sixty-puppets" })
+		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.Slug == "sixty-puppets" })
 	}},
 	"visibility.one-host":          set("one_address", "no"),
-	"visibility.links-answer":      onPage("about", func(p *page) { p.body += `<a href="/gone/">gone</a>` }),
-	"visibility.links-direct":      onPage("about", func(p *page) { p.body += `<a href="/tickets">tickets</a>` }),
-	"visibility.encrypted-content": onPage("about", func(p *page) { p.body += `<iframe src="http://elsewhere.example/"></iframe>` }),
+	"visibility.links-answer":      onPage("about", func(p *page) { p.Body += `<a href="/gone/">gone</a>` }),
+	"visibility.links-direct":      onPage("about", func(p *page) { p.Body += `<a href="/tickets">tickets</a>` }),
+	"visibility.encrypted-content": onPage("about", func(p *page) { p.Body += `<iframe src="http://elsewhere.example/"></iframe>` }),
 	"visibility.pages-linked":      {do: func(b *installation) { b.pages = append(b.pages, orphan) }},
 	"visibility.feed":              set("feed_off", "yes"),
 	"visibility.feed-reply":        twin("visibility.feed-reply-declared", "feed_reply", "juniper@quickpost.example"),
-	"visibility.update-notices":    building("", "notify", "yes"),
+	"visibility.publish-notices":   building("", "notify", "yes"),
 	"visibility.analytics":         intent("  language: en-GB", "  language: en-GB\n  analytics: LL-COUNT-1"),
 	"permalinks.readable":          set("address_form", "/story-<id>/"),
-	"permalinks.served":            onPage("about", func(p *page) { p.body += `<a href="/tickets/?id=5">more</a>` }),
+	"permalinks.served":            onPage("about", func(p *page) { p.Body += `<a href="/tickets/?id=5">more</a>` }),
 	"permalinks.rewriting":         set("rewriting_broken", "yes"),
 	"permalinks.no-prefix":         building("", "topic_prefix", "topic"),
 	"permalinks.no-date":           building("", "address_form", "/<year>/<name>/"),
-	"permalinks.form":              onPage("sixty-puppets", func(p *page) { p.slug = "Sixty_puppets" }),
+	"permalinks.form":              onPage("sixty-puppets", func(p *page) { p.Slug = "Sixty_puppets" }),
 	"permalinks.form-declared":     set("address_suffix", ".htm"),
 	"permalinks.slash":             set("slash_both", "yes"),
 	"permalinks.one-address": {do: func(b *installation) {
 		b.set("canonical_of_about", "")
-		onPage("tickets", func(p *page) { p.body += `<a href="/about/?from=mail">about</a>` }).do(b)
+		onPage("tickets", func(p *page) { p.Body += `<a href="/about/?from=mail">about</a>` }).do(b)
 	}},
 	"hardening.admin-name":            {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
 	"hardening.registration-role":     set("register_role", "editor"),
 	"hardening.session":               set("idle_minutes", "31"),
-	"hardening.debug-off":             {do: func(b *installation) { b.constants["BRINDLE_DEBUG"] = "1" }},
+	"hardening.debug-off":             {do: func(b *installation) { b.aloud["debug"] = "1" }},
 	"hardening.secret":                {do: func(b *installation) { b.secret = "one character short of enough.." }},
-	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "config.php") }},
-	"permissions.not-world-writable":  {do: func(b *installation) { b.chmod(0o757, "public/media") }},
-	"permissions.group-write-limited": {do: func(b *installation) { b.chmod(0o775, "public/themes") }},
-	"permissions.files":               {do: func(b *installation) { b.chmod(0o755, "public/index.php") }},
-	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetgid|0o755, "system") }},
-	"permissions.uploads-inert":       {do: func(b *installation) { b.files["public/media/cat.php.jpg"] = file{"not a cat", 0o644} }},
-	"permissions.private-outside":     {do: func(b *installation) { b.files["public/.git/config"] = file{"[core]", 0o644} }},
+	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "playhouse.php") }},
+	"permissions.not-world-writable":  {do: func(b *installation) { b.chmod(0o757, "foyer/posters") }},
+	"permissions.group-write-limited": {do: func(b *installation) { b.chmod(0o775, "foyer/costumes") }},
+	"permissions.files":               {do: func(b *installation) { b.chmod(0o755, "foyer/index.php") }},
+	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetgid|0o755, "works") }},
+	"permissions.uploads-inert":       {do: func(b *installation) { b.files["foyer/posters/cat.php.jpg"] = file{"not a cat", 0o644} }},
+	"permissions.private-outside":     {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
 	"maintenance.lifted-declared":     set("closed", "yes"),
 	"maintenance.message":             set("closed_text", "We will be back soon."),
 }
@@ -169,7 +169,7 @@ func twin(declared, option, value string) fault {
 func onPage(slug string, change func(*page)) fault {
 	return fault{do: func(b *installation) {
 		for i := range b.pages {
-			if b.pages[i].slug == slug {
+			if b.pages[i].Slug == slug {
 				change(&b.pages[i])
 			}
 		}
@@ -199,20 +199,16 @@ func deepPages(b *installation) {
 		last = `<a href="/room-` + name + `/">on</a>`
 	}
 	for i := range b.pages {
-		if b.pages[i].slug == "about" {
-			b.pages[i].body += last
+		if b.pages[i].Slug == "about" {
+			b.pages[i].Body += last
 		}
 	}
 }
 
 func (b *installation) publishScheduled() {
 	for i := range b.pages {
-		b.pages[i].status = "public"
+		b.pages[i].Status = "public"
 	}
-}
-
-func hostsFor(folder string) []string {
-	return servedSites[slices.IndexFunc(servedSites, func(s served) bool { return s.folder == folder })].hosts
 }
 
 // auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
@@ -227,7 +223,7 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...str
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: hostsFor(b.folder), system: b.system, database: b.database}}, true)
+	server, err := serve(dir, []*installation{b}, 0)
 	require.NoError(t, err)
 	defer server.Close()
 	s, err := site.Load(filepath.Join(dir, b.folder))
@@ -328,8 +324,8 @@ func TestAlignedTwinHasNothingToReportAndAllIsJudged(t *testing.T) {
 func TestTheStoryOfLanternLaneIsWhatTheAuditFinds(t *testing.T) {
 	result := auditOf(t, lanternLane())
 	var told []string
-	for _, l := range lanternLaneLeavings {
-		told = append(told, l.rules...)
+	for _, l := range readPlot("lantern-lane").Story {
+		told = append(told, l.NoticedBy...)
 	}
 	found := deviating(result)
 	for _, c := range result.Covered {
@@ -368,21 +364,21 @@ func TestAConstantOverridesTheRow(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	readings := result.Deviations[i].Readings
 	require.Len(t, readings, 2)
-	assert.Equal(t, "config.php", readings[0].Origin.File)
+	assert.Equal(t, "playhouse.php", readings[0].Origin.File)
 	assert.True(t, readings[0].Value.Bool())
-	assert.Equal(t, "brn_options", readings[1].Origin.Table)
+	assert.Equal(t, "prompt_house", readings[1].Origin.Table)
 	assert.False(t, readings[1].Value.Bool())
 }
 
 func TestCoveredDeviationsFoldUnderTheirCause(t *testing.T) {
 	b := lanternLaneAligned()
-	b.chmod(0o666, "config.php")
+	b.chmod(0o666, "playhouse.php")
 	result := auditOf(t, b)
 	require.Equal(t, []string{"permissions.config-locked"}, deviating(result))
 	assert.Equal(t, facts.Critical, result.Deviations[0].Severity)
 	var covered []string
 	for _, c := range result.Covered {
-		assert.Equal(t, "config.php", c.Subject)
+		assert.Equal(t, "playhouse.php", c.Subject)
 		covered = append(covered, c.Rule)
 	}
 	assert.Equal(t, []string{"permissions.not-world-writable", "permissions.group-write-limited", "permissions.files"}, covered)

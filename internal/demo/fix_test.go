@@ -46,7 +46,7 @@ func mend(t *testing.T, p *placed, isServed bool) *mending {
 		s.Sources.Live = nil
 		return m
 	}
-	server, err := serve(p.dir, []served{{folder: p.folder, hosts: hostsFor(p.folder), system: p.system, database: p.database}}, true)
+	server, err := serve(p.dir, []*installation{p.installation}, 0)
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	m.options.Connect = server.Connect(p.folder)
@@ -110,8 +110,10 @@ func (m *mending) undoAll() []fix.Undoing {
 // withoutCache leaves out what the stand-in keeps by itself.
 func withoutCache(sums map[string]string) map[string]string {
 	for path := range sums {
-		if strings.Contains(path, "/public/cache/") {
-			delete(sums, path)
+		for _, system := range systems {
+			if strings.Contains(path, "/"+system.lore().Cache+"/") {
+				delete(sums, path)
+			}
 		}
 	}
 	return sums
@@ -193,7 +195,7 @@ func TestWhatBreaksTheSiteIsTakenBack(t *testing.T) {
 	for _, o := range report.Outcomes {
 		results[o.Name] = o.Result
 	}
-	assert.Equal(t, map[string]string{"site.tagline": fix.Took, "delivery.minify": fix.Broke, "public/cache/": fix.Took}, results)
+	assert.Equal(t, map[string]string{"site.tagline": fix.Took, "delivery.minify": fix.Broke, "foyer/lamplit/": fix.Took}, results)
 	m.undoAll()
 	assert.Equal(t, before, withoutCache(m.p.sums(t)))
 }
@@ -212,7 +214,7 @@ func TestALineIsAddedToAFile(t *testing.T) {
 				in.set("robots_status", "404")
 			}
 			if c.text != "" {
-				in.files["public/robots.txt"] = file{c.text, 0o644}
+				in.files["foyer/robots.txt"] = file{c.text, 0o644}
 			}
 			m := mend(t, place(t, in, "brindle"), true)
 			before, r := withoutCache(m.p.sums(t)), m.audit()
@@ -229,7 +231,7 @@ func TestALineIsAddedToAFile(t *testing.T) {
 				return
 			}
 			assert.Equal(t, fix.Took, m.write(plan, seenIn(r), facts.Safe).Outcomes[0].Result)
-			text, err := os.ReadFile(filepath.Join(m.p.root, "public", "robots.txt"))
+			text, err := os.ReadFile(filepath.Join(m.p.root, "foyer", "robots.txt"))
 			require.NoError(t, err)
 			assert.Equal(t, c.want, string(text))
 			assert.True(t, m.undoAll()[0].Back)
@@ -452,7 +454,7 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 			t.Skip("root may write everywhere")
 		}
 		m := mend(t, place(t, hollin(), "ostler"), false)
-		folder := filepath.Join(m.p.root, "content", "settings")
+		folder := filepath.Join(m.p.root, "drawers")
 		require.NoError(t, os.Chmod(folder, 0o555))
 		defer os.Chmod(folder, 0o755)
 		report := m.write(&fix.Plan{Changes: one(m)}, fix.Seen{}, facts.Visible)
@@ -462,7 +464,7 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 	t.Run("the database goes away", func(t *testing.T) {
 		m := mend(t, place(t, lanternLane(), "brindle"), false)
 		changes, env := one(m), m.env()
-		file := filepath.Join(m.p.root, "data", "brindle.db")
+		file := filepath.Join(m.p.root, "understage", "prompt.db")
 		env.Step = func(point string) {
 			if point == "before the write" {
 				require.NoError(t, os.Rename(file, file+".gone"))
@@ -480,7 +482,7 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 	t.Run("somebody else is quicker", func(t *testing.T) {
 		m := mend(t, place(t, hollin(), "ostler"), false)
 		changes := one(m)
-		file := filepath.Join(m.p.root, "content", "settings", "site.yaml")
+		file := filepath.Join(m.p.root, "drawers", "label.yaml")
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), "Hollin Beekeepers", "Theirs", 1)), 0o644))
@@ -491,7 +493,7 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 	t.Run("somebody changes the rest of the file before undo", func(t *testing.T) {
 		m := mend(t, place(t, hollin(), "ostler"), false)
 		m.write(&fix.Plan{Changes: one(m)}, fix.Seen{}, facts.Visible)
-		file := filepath.Join(m.p.root, "content", "settings", "site.yaml")
+		file := filepath.Join(m.p.root, "drawers", "label.yaml")
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(file, append(data, "more: theirs\n"...), 0o644))
@@ -552,7 +554,7 @@ func TestModesAreChangedInsideTheRootOnly(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(outside, fmt.Sprintf("f%d.txt", i)), nil, 0o666))
 		require.NoError(t, os.Chmod(filepath.Join(outside, fmt.Sprintf("f%d.txt", i)), 0o666))
 	}
-	inside := filepath.Join(m.p.root, "public", "media", "swapped")
+	inside := filepath.Join(m.p.root, "foyer", "posters", "swapped")
 	require.NoError(t, os.CopyFS(inside, os.DirFS(outside)))
 	open := func() {
 		for i := range 40 {

@@ -3,21 +3,27 @@ package demo
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 )
 
-// A system is one invented content system: how it keeps what it is told, and how its program gets at that again.
-// Neither uses the system's dialect, so that a mistake in a dialect shows.
+// A system is one invented content system: its lore, and how its program keeps what it is told and gets at that
+// again.
 type system interface {
+	lore() *lore
 	// keep writes what the installation is told below root, and returns the files it wrote.
 	keep(in *installation, root string) ([]string, error)
 	// open gives a keeper for what was written.
 	open(root string, database *databaseServer) (keeper, error)
 }
 
-// A keeper reads what an installation was told, anew at every call. Options are named as in Brindle, whatever they
-// are called in the system itself.
+var systems = map[string]system{"brindle": brindle{}, "ostler": ostler{}, "hobnail": hobnail{}}
+
+// A keeper reads what an installation was told, anew at every call, in the stand-ins' common words, whatever the
+// system itself calls them.
 type keeper interface {
 	options(ctx context.Context) (map[string]string, error)
 	entries(ctx context.Context) ([]entry, error)
@@ -28,7 +34,8 @@ type keeper interface {
 type installation struct {
 	folder     string // below the demo's folder
 	system     system
-	constants  map[string]string // of Brindle's config.php: name and PHP literal
+	hosts      []string
+	aloud      map[string]string // what Brindle's playhouse.php overrides: word and PHP literal
 	secret     string
 	options    map[string]string
 	accounts   []account
@@ -37,30 +44,25 @@ type installation struct {
 	unlisted   []string        // slugs of pages that ask search engines not to list them
 	files      map[string]file // by path below the root
 	folders    map[string]os.FileMode
-	siteFile   string
+	siteFile   string          // without the sources
 	database   *databaseServer // nil for a file
 }
 
-type account struct{ login, role string }
+type account struct{ Login, Role string }
 
 type extension struct {
-	name, kind, version, newest string
-	active                      bool
+	Name, Kind, Version, Newest string
+	Active                      bool
 }
 
 type page struct {
-	slug, title, kind, status, published string
-	description, body                    string
+	Slug, Title, Kind, Status, Published string
+	About, Body                          string
 }
 
 type file struct {
 	text string
 	mode os.FileMode
-}
-
-// A databaseServer is where an installation keeps its database when it is no file: for tests.
-type databaseServer struct {
-	driver, port, name, user, password string
 }
 
 // write puts the installation below dir and returns the files it wrote, by path below dir.
@@ -93,7 +95,7 @@ func (in *installation) write(dir string) ([]string, error) {
 			}
 		}
 	}
-	if err := writeFile(filepath.Join(dir, in.folder, "weltaxis.yaml"), file{in.siteFile, 0o644}); err != nil {
+	if err := writeFile(filepath.Join(dir, in.folder, "weltaxis.yaml"), file{in.siteFileText(), 0o644}); err != nil {
 		return nil, err
 	}
 	// Modes of folders last, and whatever the umask is.
@@ -130,4 +132,37 @@ func (in *installation) chmod(mode os.FileMode, names ...string) {
 		}
 		in.folders[name] = mode
 	}
+}
+
+// happen does to an installation what a part of its story tells.
+func (in *installation) happen(e event) {
+	maps.Copy(in.options, e.Set)
+	maps.Copy(in.aloud, e.Aloud)
+	if e.Secret != "" {
+		in.secret = e.Secret
+	}
+	in.accounts = append(e.Accounts, in.accounts...)
+	for name, text := range e.Files {
+		in.files[name] = file{text, 0o644}
+	}
+	for name, mode := range e.Modes {
+		in.chmod(modeOf(mode), name)
+	}
+}
+
+func modeOf(digits string) os.FileMode {
+	mode, err := strconv.ParseUint(digits, 8, 32)
+	if err != nil {
+		panic(fmt.Sprintf("the demo has a mode %q", digits)) // its files are part of the program
+	}
+	return os.FileMode(mode)
+}
+
+// fillIn replaces {names} in a text of the demo's files.
+func fillIn(text string, names map[string]string) string {
+	var pairs []string
+	for name, is := range names {
+		pairs = append(pairs, "{"+name+"}", is)
+	}
+	return strings.NewReplacer(pairs...).Replace(text)
 }

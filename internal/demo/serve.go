@@ -11,107 +11,143 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math/big"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"time"
 )
 
 // caName is the file, in the demo's folder, with the certificate that the stand-ins' own are signed by.
 const caName = "demo-ca.pem"
 
-// A served is one site of the demo with where it listens: these addresses stand in its site file.
-type served struct {
-	folder      string
-	hosts       []string
-	https, http string
-	system      system
-	database    *databaseServer
-}
-
-var servedSites = []served{
-	{folder: "lantern-lane", hosts: lanternLaneHosts, https: "127.0.0.1:8443", http: "127.0.0.1:8080", system: brindle{}},
-	{folder: "lantern-lane-aligned", hosts: lanternLaneHosts, https: "127.0.0.1:8444", http: "127.0.0.1:8081", system: brindle{}},
-	{folder: "saltmarsh", hosts: hostsOf("saltmarshseeds.example"), https: "127.0.0.1:8445", http: "127.0.0.1:8082", system: ostler{}},
-	{folder: "hollin", hosts: hostsOf("hollinbees.example"), https: "127.0.0.1:8446", http: "127.0.0.1:8083", system: ostler{}},
-	{folder: "copperbeck", hosts: hostsOf("copperbeck.example", "shop.copperbeck.example"), https: "127.0.0.1:8447", http: "127.0.0.1:8084", system: hobnail{}},
-	{folder: "copperbeck-aligned", hosts: hostsOf("copperbeck.example", "shop.copperbeck.example"), https: "127.0.0.1:8448", http: "127.0.0.1:8085", system: hobnail{}},
-}
-
-// hostsOf are the spellings of a name.
-func hostsOf(domain string, more ...string) []string {
-	return append([]string{"www." + domain, domain}, more...)
-}
-
-var lanternLaneHosts = []string{"www.lanternlane.example", "lanternlane.example", "new.lanternlane.example"}
-
 // A Server answers for the demo's sites on loopback, over HTTP and TLS, for every spelling of their names.
 type Server struct {
-	servers  []*http.Server
-	standIns map[string]*standIn
-	connect  map[string]map[string]string
-	failed   chan error
+	dir       string
+	sites     []*installation
+	announced bool
+	servers   []*http.Server
+	standIns  map[string]*standIn
+	connect   map[string]map[string]string
+	failed    chan error
 }
 
-// Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. With anyPort
-// they listen where there is room, and Connect says where; else where the site files say.
-func Serve(dir string, anyPort bool) (*Server, error) { return serve(dir, servedSites, anyPort) }
+// Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. They listen on
+// free ports, or on port and those after it; Connect says where, and Announce writes it into the site files.
+func Serve(dir string, port int) (*Server, error) { return serve(dir, sites(), port) }
 
-func serve(dir string, sites []served, anyPort bool) (*Server, error) {
-	s := &Server{standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(sites))}
-	certificate, err := certify(filepath.Join(dir, caName))
+func serve(dir string, sites []*installation, port int) (*Server, error) {
+	s := &Server{dir: dir, sites: sites, standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(sites))}
+	certificate, err := certify(filepath.Join(dir, caName), sites)
 	if err != nil {
 		return nil, err
 	}
 	for _, site := range sites {
-		if err := s.start(dir, site, certificate, anyPort); err != nil {
-			s.Close()
-			return nil, err
+		for _, of := range []string{"443", "80"} {
+			if err := s.start(site, of, certificate, port); err != nil {
+				s.Close()
+				return nil, err
+			}
+			if port > 0 {
+				port++
+			}
 		}
 	}
 	return s, nil
 }
 
-func (s *Server) start(dir string, site served, certificate tls.Certificate, anyPort bool) error {
-	in, err := newStandIn(site, filepath.Join(dir, site.folder, "site"))
+// start has a site answer for one of the two usual ports.
+func (s *Server) start(site *installation, of string, certificate tls.Certificate, port int) error {
+	in := s.standIns[site.folder]
+	if in == nil {
+		var err error
+		if in, err = newStandIn(site, filepath.Join(s.dir, site.folder, "site")); err != nil {
+			return err
+		}
+		s.standIns[site.folder], s.connect[site.folder] = in, map[string]string{}
+	}
+	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return err
+		return fmt.Errorf("the demo's site %s is to listen on %s: %w; choose another --port, or leave it out", site.folder, address, errors.Unwrap(err))
 	}
-	s.standIns[site.folder], s.connect[site.folder] = in, map[string]string{}
-	for port, address := range map[string]string{"443": site.https, "80": site.http} {
-		if anyPort {
-			address = "127.0.0.1:0"
-		}
-		listener, err := net.Listen("tcp", address)
-		if err != nil {
-			return fmt.Errorf("the demo's site %s is to listen on %s: %w; is the demo served already?", site.folder, address, errors.Unwrap(err))
-		}
-		for _, host := range site.hosts {
-			s.connect[site.folder][host+":"+port] = listener.Addr().String()
-		}
-		if port == "443" {
-			listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
-		}
-		server := &http.Server{Handler: in, ReadHeaderTimeout: 10 * time.Second}
-		s.servers = append(s.servers, server)
-		go func() {
-			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-				s.failed <- err
-			}
-		}()
+	for _, host := range site.hosts {
+		s.connect[site.folder][host+":"+of] = listener.Addr().String()
 	}
+	if of == "443" {
+		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+	}
+	server := &http.Server{Handler: in, ReadHeaderTimeout: 10 * time.Second}
+	s.servers = append(s.servers, server)
+	go func() {
+		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
 	return nil
 }
 
 // Sites lists the folders of the sites that are served.
-func Sites() []string {
+func (s *Server) Sites() []string {
 	var folders []string
-	for _, site := range servedSites {
+	for _, site := range s.sites {
 		folders = append(folders, site.folder)
 	}
 	return folders
+}
+
+// Announce writes into the site files where the server listens. Lines that somebody has changed are left.
+func (s *Server) Announce() error {
+	for _, site := range s.sites {
+		if err := s.say(site, func(name, _ string) string { return s.connect[site.folder][name] }); err != nil {
+			return err
+		}
+	}
+	s.announced = true
+	return nil
+}
+
+// withdraw takes back what Announce wrote, where it still stands.
+func (s *Server) withdraw() error {
+	for _, site := range s.sites {
+		err := s.say(site, func(name, says string) string {
+			if says == s.connect[site.folder][name] {
+				return nobody
+			}
+			return says
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// connectLine is a line of a site file as the demo writes it: a name with its port, and where it is reached.
+var connectLine = regexp.MustCompile(`(?m)^( +"([a-z.]+:(?:443|80))": )"(127\.0\.0\.1:\d+)"$`)
+
+// say has the lines of a site file that name its hosts say something else.
+func (s *Server) say(site *installation, instead func(name, says string) string) error {
+	name := filepath.Join(s.dir, site.folder, "weltaxis.yaml")
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	changed := connectLine.ReplaceAllStringFunc(string(text), func(line string) string {
+		part := connectLine.FindStringSubmatch(line)
+		if _, ours := s.connect[site.folder][part[2]]; !ours {
+			return line
+		}
+		return fmt.Sprintf("%s%q", part[1], instead(part[2], part[3]))
+	})
+	if changed == string(text) {
+		return nil
+	}
+	return os.WriteFile(name, []byte(changed), 0o644)
 }
 
 // Connect is the map of names to addresses under which a site of the demo is reached.
@@ -127,8 +163,13 @@ func (s *Server) Wait(ctx context.Context) error {
 	}
 }
 
-// Close stops all servers.
+// Close stops all servers, and has the site files say that nobody listens where they said it.
 func (s *Server) Close() {
+	if s.announced {
+		if err := s.withdraw(); err != nil {
+			slog.Warn("the demo's site files still say where it listened", "error", err)
+		}
+	}
 	for _, server := range s.servers {
 		_ = server.Close()
 	}
@@ -139,7 +180,7 @@ func (s *Server) Close() {
 
 // certify makes an authority on the spot, writes its certificate to a file, and signs one for all names with it.
 // Neither key is kept.
-func certify(file string) (tls.Certificate, error) {
+func certify(file string, sites []*installation) (tls.Certificate, error) {
 	authorityKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, err
@@ -154,9 +195,9 @@ func certify(file string) (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano() + 1), Subject: pkix.Name{CommonName: lanternLaneHosts[0]},
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano() + 1), Subject: pkix.Name{CommonName: sites[0].hosts[0]},
 		NotBefore: authority.NotBefore, NotAfter: authority.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	for _, site := range servedSites {
+	for _, site := range sites {
 		leaf.DNSNames = append(leaf.DNSNames, site.hosts...)
 	}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, authority, &key.PublicKey, authorityKey)

@@ -30,6 +30,7 @@ var pageTemplate = template.Must(template.New("page").Parse(pageHTML))
 // cache still has the old page.
 type standIn struct {
 	root string // of the installation
+	lore *lore
 	kept keeper
 
 	mu    sync.Mutex
@@ -40,19 +41,19 @@ type cached struct {
 	body   []byte
 	header http.Header
 	until  time.Time
-	file   string // below public/cache; the page is kept for as long as it is there
+	file   string // in the cache's folder; the page is kept for as long as it is there
 }
 
 // keep writes a page to the cache's folder, so that emptying that folder empties the cache.
 func (v *view) keep(key string, body []byte) string {
-	file := filepath.Join(v.root, "public", "cache", fmt.Sprintf("%x", sha256.Sum256([]byte(key)))[:16]+".html")
+	file := filepath.Join(v.root, filepath.FromSlash(v.lore.Cache), fmt.Sprintf("%x", sha256.Sum256([]byte(key)))[:16]+".html")
 	_ = os.WriteFile(file, body, 0o644)
 	return file
 }
 
-func newStandIn(site served, root string) (*standIn, error) {
-	kept, err := site.system.open(root, site.database)
-	return &standIn{root: root, kept: kept, cache: map[string]cached{}}, err
+func newStandIn(in *installation, root string) (*standIn, error) {
+	kept, err := in.system.open(root, in.database)
+	return &standIn{root: root, lore: in.system.lore(), kept: kept, cache: map[string]cached{}}, err
 }
 
 func (s *standIn) close() { s.kept.close() }
@@ -79,9 +80,7 @@ func (s *standIn) load(r *http.Request) (*view, error) {
 	if v.options, err = s.kept.options(r.Context()); err != nil {
 		return nil, err
 	}
-	for option, usual := range map[string]string{"theme": "lantern", "writer": "Juniper Fold", "signin_title": "Stage door",
-		"topic_about": "premieres, workshops, and what the puppets have been up to", "picture": "wolf", "picture_title": "The wolf, from the side",
-		"picture_about": "The wolf of the winter show, seen from the side, as the carver drew him.", "maker": "Brindle", "theme_viewport": "width=device-width, initial-scale=1", "theme_charset": "utf-8", "nav": "about contact privacy tickets welcome", "gone": "This page has left the stage."} {
+	for option, usual := range map[string]string{"theme_viewport": "width=device-width, initial-scale=1", "theme_charset": "utf-8"} {
 		if _, said := v.options[option]; !said {
 			v.options[option] = usual
 		}
@@ -133,7 +132,7 @@ func (v *view) own(e entry) bool {
 
 // writerPath is where the writer's posts are listed.
 func (v *view) writerPath() string {
-	return "/writer/" + strings.ReplaceAll(strings.ToLower(v.options["writer"]), " ", "-") + "/"
+	return v.lore.Addresses.Writer + strings.ReplaceAll(strings.ToLower(v.options["writer"]), " ", "-") + "/"
 }
 
 func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -178,7 +177,7 @@ func (v *view) route(w http.ResponseWriter) {
 		v.sitemap(w)
 	case path == "/feed.xml":
 		v.feed(w)
-	case strings.HasPrefix(path, "/media/") || strings.HasPrefix(path, "/themes/"):
+	case slices.ContainsFunc(v.lore.Addresses.Static, func(prefix string) bool { return strings.HasPrefix(path, prefix) }):
 		v.static(w, path)
 	default:
 		v.cachedPage(w)
@@ -186,7 +185,7 @@ func (v *view) route(w http.ResponseWriter) {
 }
 
 func (v *view) static(w http.ResponseWriter, path string) {
-	root, err := os.OpenRoot(filepath.Join(v.root, "public"))
+	root, err := os.OpenRoot(filepath.Join(v.root, v.lore.Public))
 	if err != nil {
 		http.NotFound(w, v.request)
 		return
@@ -198,7 +197,7 @@ func (v *view) static(w http.ResponseWriter, path string) {
 
 func (v *view) robots(w http.ResponseWriter) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	if data, err := os.ReadFile(filepath.Join(v.root, "public", "robots.txt")); err == nil { // a file goes before what is made
+	if data, err := os.ReadFile(filepath.Join(v.root, v.lore.Public, "robots.txt")); err == nil { // a file goes before what is made
 		_, _ = w.Write(data)
 		return
 	}
@@ -222,7 +221,7 @@ func (v *view) address(e entry) string {
 		form = "/<name>/"
 	}
 	return strings.NewReplacer("<name>", e.Slug, "<id>", strconv.Itoa(e.ID), "<year>", e.Published[:4], "<month>", e.Published[5:7],
-		"<topic>", v.options["default_topic"], "<writer>", strings.Trim(strings.TrimPrefix(v.writerPath(), "/writer"), "/")).Replace(form)
+		"<topic>", v.options["default_topic"], "<writer>", strings.Trim(strings.TrimPrefix(v.writerPath(), v.lore.Addresses.Writer), "/")).Replace(form)
 }
 
 func (v *view) sitemap(w http.ResponseWriter) {
@@ -277,7 +276,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 		kept, there := v.cache[key]
 		v.mu.Unlock()
 		if _, err := os.Stat(kept.file); there && err == nil && time.Now().Before(kept.until) {
-			kept.header.Set("Cache-Status", v.options["maker"]+"; hit")
+			kept.header.Set("Cache-Status", v.lore.Maker+"; hit")
 			v.send(w, http.StatusOK, kept.header.Clone(), kept.body)
 			return
 		}
@@ -289,7 +288,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 		v.mu.Lock()
 		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute), v.keep(key, body)}
 		v.mu.Unlock()
-		header.Set("Cache-Status", v.options["maker"]+"; fwd=uri-miss; stored")
+		header.Set("Cache-Status", v.lore.Maker+"; fwd=uri-miss; stored")
 	}
 	v.send(w, status, header, body)
 }
@@ -313,14 +312,14 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 
 // A rendered is what the template is given.
 type rendered struct {
-	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline string
-	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Search, Theme, WriterName, DateLine, DatePath, Writer  string
-	Verify                                                                                                                       []template.HTML
-	Structured                                                                                                                   template.JS
-	Body, HeadCode                                                                                                               template.HTML // what the owners put there is markup
-	List                                                                                                                         []listed
-	Nav                                                                                                                          []listed
-	LoginForm, RegisterForm, Single                                                                                              bool
+	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline    string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Style, Sign, Find, WriterName, DateLine, DatePath, Writer string
+	Verify                                                                                                                          []template.HTML
+	Structured                                                                                                                      template.JS
+	Body, HeadCode                                                                                                                  template.HTML // what the owners put there is markup
+	List                                                                                                                            []listed
+	Nav                                                                                                                             []listed
+	LoginForm, RegisterForm, Single                                                                                                 bool
 }
 
 type listed struct{ Title, Address, About string }
@@ -352,7 +351,9 @@ func (v *view) base() *rendered {
 	out := &rendered{Lang: v.options["lang"], Footer: v.options["footer_line"], Icon: v.options["icon"], SiteTitle: v.options["site_title"], Tagline: v.options["tagline"],
 		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
 	out.Viewport, out.Charset, out.HeadCode = v.options["theme_viewport"], v.options["theme_charset"], template.HTML(v.options["head_code"])
-	out.Theme, out.WriterName = v.options["theme"], strings.Fields(v.options["writer"])[0]
+	at := v.lore.Addresses
+	out.Style, out.Sign, out.Find = fillIn(at.Style, map[string]string{"theme": v.options["theme"]}), at.Pictures+"logo.png", at.Find
+	out.WriterName = strings.Fields(v.options["writer"])[0]
 	if v.yes("hidden") {
 		out.Robots = "noindex"
 	}
@@ -360,7 +361,7 @@ func (v *view) base() *rendered {
 		out.Robots = strings.Trim(out.Robots+", nofollow", ", ")
 	}
 	if v.yes("show_maker") {
-		out.Generator = v.options["maker"] + " " + v.options["version"]
+		out.Generator = v.lore.Maker + " " + v.options["version"]
 	}
 	if v.yes("cards") {
 		out.CardType, out.CardImage = "website", v.options["card_image"]
@@ -369,7 +370,7 @@ func (v *view) base() *rendered {
 		}
 	}
 	if v.yes("register") {
-		out.Register = "/join/"
+		out.Register = v.lore.Addresses.Join
 	}
 	if v.options["feed_off"] != "yes" {
 		out.Feed = "/feed.xml"
@@ -385,19 +386,19 @@ func (v *view) base() *rendered {
 func (v *view) content() (int, *rendered, http.Header) {
 	header := http.Header{}
 	out := v.base()
-	path, query := v.request.URL.Path, v.request.URL.Query()
+	path, query, at := v.request.URL.Path, v.request.URL.Query(), v.lore.Addresses
 	switch {
-	case path == "/" && query.Get("entry") == "":
+	case path == "/" && query.Get(at.Numbered) == "":
 		return v.front(out), out, header
 	case path == v.topicPath():
 		return v.listing(out, v.options["default_topic"], nil, ""), out, header
-	case strings.HasPrefix(path, "/writer/"):
-		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, "/writer/"), "/"), nil, "list_authors"), out, header
+	case strings.HasPrefix(path, at.Writer):
+		return v.listing(out, "Posts by "+strings.Trim(strings.TrimPrefix(path, at.Writer), "/"), nil, "list_authors"), out, header
 	case monthPath.MatchString(path):
 		return v.listing(out, "Posts of "+strings.Trim(path, "/"), func(e entry) bool { return strings.HasPrefix(e.Published, path[1:5]+"-"+path[6:8]) }, "list_dates"), out, header
-	case path == "/attachment/"+v.options["picture"]+"/":
-		return v.attachment(out), out, header
-	case path == "/find/" && query.Has("q"):
+	case path == v.picturePath():
+		return v.filePage(out), out, header
+	case path == at.Find && query.Has("q"):
 		return v.listing(out, "Found for "+query.Get("q"), func(e entry) bool { return strings.Contains(strings.ToLower(e.Title), strings.ToLower(query.Get("q"))) }, "list_search"), out, header
 	case path == v.options["signin_path"]:
 		header.Set("Location", path+"/")
@@ -405,9 +406,9 @@ func (v *view) content() (int, *rendered, http.Header) {
 	case path == v.options["signin_path"]+"/":
 		out.LoginForm, out.Heading, out.Title, out.Robots = !v.yes("login_formless"), v.options["signin_title"], v.title("title_form_page", v.options["signin_title"]), "noindex"
 		header.Set("Cache-Control", "private, no-store")
-		header.Set("Set-Cookie", strings.ToLower(v.options["maker"])+"=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
+		header.Set("Set-Cookie", strings.ToLower(v.lore.Maker)+"=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
 		return http.StatusOK, out, header
-	case path == "/join/" && v.yes("register") && !v.yes("rewriting_broken"):
+	case path == at.Join && v.yes("register") && !v.yes("rewriting_broken"):
 		out.RegisterForm, out.Heading, out.Title, out.Robots = true, "Join", v.title("title_form_page", "Join"), "noindex"
 		return http.StatusOK, out, header
 	}
@@ -416,10 +417,12 @@ func (v *view) content() (int, *rendered, http.Header) {
 
 var monthPath = regexp.MustCompile(`^/\d{4}/\d{2}/$`)
 
-// attachment is the page around an uploaded file.
-func (v *view) attachment(out *rendered) int {
+func (v *view) picturePath() string { return v.lore.Addresses.Picture + v.options["picture"] + "/" }
+
+// filePage is the page around a single uploaded file.
+func (v *view) filePage(out *rendered) int {
 	out.Title, out.Heading, out.Single = v.title("title_form_page", v.options["picture_title"]), v.options["picture_title"], true
-	out.Body, out.Canonical = "A drawing.", v.options["public_url"]+"/attachment/"+v.options["picture"]+"/"
+	out.Body, out.Canonical = "A drawing.", v.options["public_url"]+v.picturePath()
 	out.Description = v.options["picture_about"]
 	if !v.yes("list_files") {
 		out.Robots = "noindex"
@@ -434,7 +437,7 @@ func (v *view) single(out *rendered, header http.Header) (int, *rendered, http.H
 	asked := v.request.URL.RequestURI()
 	for _, e := range list {
 		address := v.address(e)
-		old := "/?entry=" + strconv.Itoa(e.ID)
+		old := "/?" + v.lore.Addresses.Numbered + "=" + strconv.Itoa(e.ID)
 		if v.yes("rewriting_broken") && asked != old {
 			continue
 		}

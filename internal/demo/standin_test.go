@@ -31,7 +31,7 @@ func visit(t *testing.T, b *installation) *visitor {
 	dir := t.TempDir()
 	_, err := b.write(dir)
 	require.NoError(t, err)
-	server, err := serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, system: b.system, database: b.database}}, true)
+	server, err := serve(dir, []*installation{b}, 0)
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	authority, err := os.ReadFile(filepath.Join(dir, caName))
@@ -75,13 +75,16 @@ func (v *visitor) get(address string, headers ...string) (int, http.Header, stri
 // change changes settings under the running server, as the administration pages would.
 func (v *visitor) change(pairs ...string) {
 	v.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(v.dir, v.b.folder, "site", "data", "brindle.db"))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(v.dir, v.b.folder, "site", brindleLore().Database.File))
 	require.NoError(v.t, err)
 	defer db.Close()
-	for i := 0; i < len(pairs); i += 2 {
-		_, err := db.Exec("INSERT OR REPLACE INTO brn_options VALUES (?, ?)", pairs[i], pairs[i+1])
-		require.NoError(v.t, err)
-	}
+	v.b.set(pairs...)
+	_, err = db.Exec("DELETE FROM prompt_house")
+	require.NoError(v.t, err)
+	require.NoError(v.t, v.b.fillPromptBook(func(table string, values ...any) error {
+		_, err := db.Exec("INSERT INTO "+table+" VALUES (?, ?)", values...)
+		return err
+	}))
 }
 
 func TestEverySpellingLeadsToTheOneTrueAddress(t *testing.T) {
@@ -129,7 +132,7 @@ func TestThePageCacheHitsAndGoesStale(t *testing.T) {
 
 func TestPermalinksOldAndNew(t *testing.T) {
 	v := visit(t, lanternLaneAligned())
-	status, header, _ := v.get("/?entry=2")
+	status, header, _ := v.get("/?scene=2")
 	assert.Equal(t, 301, status)
 	assert.Equal(t, "/about/", header.Get("Location"))
 	status, header, _ = v.get("/about")
@@ -138,11 +141,11 @@ func TestPermalinksOldAndNew(t *testing.T) {
 	status, _, body := v.get("/no-such-page/")
 	assert.Equal(t, 404, status)
 	assert.Contains(t, body, "left the stage")
-	v.change("page_missing", "", "address_form", "/?entry=<id>")
+	v.change("page_missing", "", "address_form", "/?scene=<id>")
 	status, _, body = v.get("/about/")
 	assert.Equal(t, 404, status)
 	assert.NotContains(t, body, "<html")
-	status, _, _ = v.get("/?entry=2")
+	status, _, _ = v.get("/?scene=2")
 	assert.Equal(t, 200, status)
 	status, _, _ = v.get("/advent-matinees/")
 	assert.Equal(t, 404, status, "scheduled is not published")
@@ -195,12 +198,12 @@ func TestCompressionAndFiles(t *testing.T) {
 	assert.Equal(t, "Accept-Encoding", header.Get("Vary"))
 	_, header, _ = v.get("/")
 	assert.Empty(t, header.Get("Content-Encoding"))
-	status, header, _ := v.get("/media/logo.png")
+	status, header, _ := v.get("/posters/logo.png")
 	assert.Equal(t, 200, status)
 	assert.Equal(t, "image/png", header.Get("Content-Type"))
-	status, _, _ = v.get("/media/../../config.php")
+	status, _, _ = v.get("/posters/../../playhouse.php")
 	assert.NotEqual(t, 200, status)
-	status, _, _ = v.get("/media/..%2f..%2fconfig.php")
+	status, _, _ = v.get("/posters/..%2f..%2fplayhouse.php")
 	assert.NotEqual(t, 200, status, "nothing outside the public folder")
 }
 
@@ -212,6 +215,6 @@ func TestTheDemoSaysWhenItsPortsAreTaken(t *testing.T) {
 	b := lanternLaneAligned()
 	_, err = b.write(dir)
 	require.NoError(t, err)
-	_, err = serve(dir, []served{{folder: b.folder, hosts: lanternLaneHosts, https: listener.Addr().String(), http: "127.0.0.1:0", system: b.system}}, false)
-	assert.ErrorContains(t, err, "is the demo served already?")
+	_, err = serve(dir, []*installation{b}, listener.Addr().(*net.TCPAddr).Port)
+	assert.ErrorContains(t, err, "choose another --port")
 }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"maps"
 	"os"
 	"path/filepath"
@@ -178,6 +179,10 @@ func read(name, dir string) (file string, data []byte, err error) {
 // inherit takes from another dialect what this one does not say itself.
 func (d *Dialect) inherit(base *Dialect) error {
 	for _, name := range d.Without {
+		if now, changed := facts.PresentSetting(name); changed {
+			slog.Warn(d.errorf(strict.Pos{}, "without: %s", facts.Renamed(name, now)).Error())
+			name = now
+		}
 		if _, isSetting := base.Settings[name]; !isSetting {
 			if _, isList := base.Lists[name]; !isList {
 				return d.errorf(strict.Pos{}, "without: %s has no setting or list %q", base.Name, name)

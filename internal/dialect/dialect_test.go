@@ -221,14 +221,14 @@ func TestQueriesThatMayBePut(t *testing.T) {
 func TestADialectBuildsOnAnother(t *testing.T) {
 	_, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [splash]\n")
 	assert.ErrorContains(t, err, `brindle has no setting or list "splash"`)
-	d, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [front.splash]\nsettings:\n  site.title: {from: options/name}\n")
+	d, err := loadText(t, "dialect: brindle-plus\nversion: 2\nbuilds_on: brindle\nwithout: [front.splash]\nsettings:\n  site.title: {from: prompt/name}\n")
 	require.NoError(t, err)
-	assert.Equal(t, "options/name", d.Settings["site.title"].From[0].At)
-	assert.Equal(t, "options/tagline", d.Settings["site.tagline"].From[0].At)
+	assert.Equal(t, "prompt/name", d.Settings["site.title"].From[0].At)
+	assert.Equal(t, "prompt/playbill.motto", d.Settings["site.tagline"].From[0].At)
 	assert.NotContains(t, d.Names(), "front.splash")
-	sure, by := d.Recognised(Traces{Holds: func(file, _ string) bool { return file == "system/brindle.php" }})
+	sure, by := d.Recognised(Traces{Holds: func(file, _ string) bool { return file == "works/brindle.php" }})
 	assert.Greater(t, sure, 0.5)
-	assert.Equal(t, []string{"there is system/brindle.php"}, by)
+	assert.Equal(t, []string{"there is works/brindle.php"}, by)
 }
 
 func TestRoles(t *testing.T) {

@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"log/slog"
 	"maps"
 	"regexp"
 	"slices"
@@ -153,6 +154,14 @@ func (s Setting) TakeApart(text string) (map[string]string, bool) {
 func (d *Dialect) checkSettings() error {
 	for _, name := range slices.Sorted(maps.Keys(d.Settings)) {
 		setting := d.Settings[name]
+		if now, changed := facts.PresentSetting(name); changed {
+			if _, twice := d.Settings[now]; twice {
+				return d.errorf(setting.Pos, "%s is said twice: %s", now, facts.Renamed(name, now))
+			}
+			slog.Warn(d.errorf(setting.Pos, "%s", facts.Renamed(name, now)).Error())
+			delete(d.Settings, name)
+			name = now
+		}
 		entry, known := facts.Lookup(facts.Settings + "." + name)
 		if !known {
 			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))

@@ -175,7 +175,7 @@ func (d *Draft) addFile(f configFile) {
 	name := d.storeName(strings.TrimSuffix(path.Base(f.path), path.Ext(f.path)))
 	d.stores[name] = dialect.Store{File: f.path, Format: f.format}
 	d.configs = append(d.configs, f.path)
-	around := wordsOf(strings.TrimSuffix(path.Base(f.path), path.Ext(f.path)))
+	around := wordsOf(strings.TrimSuffix(path.Base(f.path), path.Ext(f.path)) + " " + path.Base(path.Dir(f.path)))
 	holders := map[string]bool{}
 	for _, e := range f.entries {
 		for i, c := range e.Path {
@@ -384,10 +384,14 @@ func keyValueColumns(t store.Table) (key, value int, where map[string]string, ok
 			break
 		}
 	}
+	site := pick(siteNames)
+	if (key < 0 || value < 0) && len(t.Rows) >= 8 {
+		key, value, site = pairedColumns(t)
+	}
 	if key < 0 || value < 0 || len(t.Columns) > 8 || len(t.Rows) < 4 {
 		return 0, 0, nil, false
 	}
-	if site := pick(siteNames); site >= 0 && site != key && site != value {
+	if site >= 0 && site != key && site != value {
 		counts := map[string]int{}
 		for _, row := range t.Rows {
 			counts[row[site]]++
@@ -409,6 +413,49 @@ func keyValueColumns(t store.Table) (key, value int, where map[string]string, ok
 		seen[row[key]] = true
 	}
 	return key, value, where, true
+}
+
+// pairedColumns finds keys and values by what is in them, whatever the columns are called: of two columns, or three of
+// which one tells sites apart, the one whose texts are mostly made of words that settings are called by holds the keys.
+// What it does not find is -1.
+func pairedColumns(t store.Table) (key, value, site int) {
+	key, value, site = -1, -1, -1
+	if len(t.Columns) < 2 || len(t.Columns) > 3 {
+		return key, value, site
+	}
+	for i := range t.Columns {
+		switch {
+		case len(t.Columns) == 3 && site < 0 && distinctIn(t, i)*4 <= len(t.Rows):
+			site = i
+		case key < 0 && textual(t, i) && speaksOfSettings(t, i):
+			key = i
+		default:
+			value = i
+		}
+	}
+	if len(t.Columns) == 3 && site < 0 {
+		return -1, -1, -1
+	}
+	return key, value, site
+}
+
+func distinctIn(t store.Table, column int) int {
+	seen := map[string]bool{}
+	for _, row := range t.Rows {
+		seen[row[column]] = true
+	}
+	return len(seen)
+}
+
+// speaksOfSettings tells whether most texts of a column hold a word that the lexicon knows.
+func speaksOfSettings(t store.Table, column int) bool {
+	known := 0
+	for _, row := range t.Rows {
+		if slices.ContainsFunc(wordsOf(row[column]), func(w word) bool { return len(w.concepts) > 0 }) {
+			known++
+		}
+	}
+	return known*2 > len(t.Rows)
 }
 
 // textual tells whether a column holds words rather than numbers.

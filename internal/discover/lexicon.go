@@ -55,12 +55,12 @@ var lexicon = map[string]string{
 	"sitemap":    "sitemap sitemaps seitenplan plandusite mapadelsitio mappa xmlmap map",
 	"listing":    "archive archives listing listings list liste archiv archivo archivio overview",
 	"date":       "date dates month months monthly calendar datum datums fecha data monat",
-	"attachment": "attachment attachments file files media anhang piece adjunto allegato bijlage",
+	"file":       "file files attachment attachments media anhang piece adjunto allegato bijlage",
 	"feed":       "feed feeds rss atom syndication flux newsfeed",
 	"count":      "count number items max limit amount num anzahl nombre_de cantidad numero aantal per",
 	"full":       "full fulltext whole complete volltext complet completo volledig excerpt entire",
 	"reply":      "reply replyto answer antwort reponse respuesta risposta antwoord",
-	"notify":     "ping pings notify notification pingback updateservices weblogupdates benachrichtigen notifier avisar services",
+	"notify":     "ping pings notify notification pingback weblogupdates benachrichtigen notifier avisar services",
 	"permalink":  "permalink permalinks slug pretty urlpattern urlformat linkform route path pfad chemin routing address_form address_shape shape",
 	"pattern":    "pattern format form structure template scheme mask shape muster vorlage modele plantilla modello sjabloon schema layout",
 	"prefix":     "prefix prefixe praefix prefijo prefisso voorvoegsel before base",
@@ -101,6 +101,7 @@ var lexicon = map[string]string{
 	"posting":    "posting byemail remote einliefern",
 	"database":   "database db datenbank basededonnees basedatos mysql pgsql sqlite dsn",
 	"user":       "user username benutzer utilisateur usuario utente gebruiker",
+	"part":       "addon addons add-on module modules component components tool tools part parts plugin plugins erweiterung erweiterungen newest latest",
 	"theme":      "theme template skin design tema layout coat",
 }
 

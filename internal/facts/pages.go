@@ -49,7 +49,7 @@ func indexOf[T any](columns []column[T]) map[string]func(*T) (Value, bool) {
 type Page struct {
 	Address        string   `json:"address"` // as it was asked for
 	Path           string   `json:"path"`    // with the query
-	Kind           string   `json:"kind"`    // home, content, listing, attachment, search
+	Kind           string   `json:"kind"`    // home, content, listing, file, search
 	Status         int      `json:"status"`
 	Depth          int      `json:"depth"`  // clicks from home; -1 when only a sitemap names it
 	Linked         bool     `json:"linked"` // some page links to it
@@ -113,7 +113,7 @@ type Page struct {
 var pageColumns = []column[Page]{
 	text("address", "the page's address", func(p *Page) string { return p.Address }),
 	text("path", "path and query", func(p *Page) string { return p.Path }),
-	text("kind", "home, content, listing, attachment or search", func(p *Page) string { return p.Kind }),
+	text("kind", "home, content, listing, file (the page of a single uploaded file) or search", func(p *Page) string { return p.Kind }),
 	number("status", "HTTP status", func(p *Page) int { return p.Status }),
 	number("depth", "clicks from home, -1 when only a sitemap names it", func(p *Page) int { return p.Depth }),
 	yes("linked", "some page links to it", func(p *Page) bool { return p.Linked }),

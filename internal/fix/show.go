@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"al.essio.dev/pkg/shellescape"
 	"github.com/aymanbagabas/go-udiff"
 
 	"weltaxis/internal/dialect"
@@ -86,7 +87,7 @@ case "${1:-}" in
   undo) undo ;;
   *) echo "say apply or undo" >&2; exit 2 ;;
 esac
-`, oneLine(site), quoted(root), "\n"+do, "\n"+undo)
+`, oneLine(site), shellescape.Quote(root), "\n"+do, "\n"+undo)
 }
 
 func comment(c Change) string {
@@ -106,8 +107,6 @@ func oneLine(text string) string {
 	}, text)
 }
 
-func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
-
 func (p *Plan) scriptOf(c Change) (do, undo string) {
 	if !c.Makeable() {
 		why := c.Cannot
@@ -122,12 +121,12 @@ func (p *Plan) scriptOf(c Change) (do, undo string) {
 	switch c.Kind {
 	case Modes:
 		for _, m := range c.Members {
-			do += fmt.Sprintf("  chmod %04o -- %s\n", c.To.Number(), quoted("./"+m.Path))
-			undo += fmt.Sprintf("  chmod %04o -- %s\n", c.From.Number(), quoted("./"+m.Path))
+			do += fmt.Sprintf("  chmod %04o -- %s\n", c.To.Number(), shellescape.Quote("./"+m.Path))
+			undo += fmt.Sprintf("  chmod %04o -- %s\n", c.From.Number(), shellescape.Quote("./"+m.Path))
 		}
 		return do, undo
 	case Purge:
-		return fmt.Sprintf("  find %s -mindepth 1 -not -name '.*' -delete\n", quoted("./"+c.Name)), ""
+		return fmt.Sprintf("  find %s -mindepth 1 -not -name '.*' -delete\n", shellescape.Quote("./"+c.Name)), ""
 	}
 	for _, e := range c.Edits {
 		d, u := p.scriptEdit(e)
@@ -138,7 +137,7 @@ func (p *Plan) scriptOf(c Change) (do, undo string) {
 
 func (p *Plan) scriptEdit(e store.Edit) (do, undo string) {
 	if e.Kind == dialect.KindFile && e.Before == nil {
-		return fmt.Sprintf("  set -C; cat > %s <<'END-OF-CHANGE'\n%sEND-OF-CHANGE\n", quoted(e.File), e.After), fmt.Sprintf("  rm -- %s\n", quoted("./"+e.File))
+		return fmt.Sprintf("  set -C; cat > %s <<'END-OF-CHANGE'\n%sEND-OF-CHANGE\n", shellescape.Quote(e.File), e.After), fmt.Sprintf("  rm -- %s\n", shellescape.Quote("./"+e.File))
 	}
 	if e.Kind == dialect.KindFile {
 		diff := func(from, to []byte) string {
@@ -146,7 +145,7 @@ func (p *Plan) scriptEdit(e store.Edit) (do, undo string) {
 			if err != nil || p.Discern(text) != text {
 				return "  # the line holds a secret, so it does not stand here: change " + oneLine(e.File) + " by hand\n"
 			}
-			return fmt.Sprintf("  patch --unified --no-backup-if-mismatch -p0 -- %s <<'END-OF-CHANGE'\n%sEND-OF-CHANGE\n", quoted(e.File), text)
+			return fmt.Sprintf("  patch --unified --no-backup-if-mismatch -p0 -- %s <<'END-OF-CHANGE'\n%sEND-OF-CHANGE\n", shellescape.Quote(e.File), text)
 		}
 		return diff(e.Before, e.After), diff(e.After, e.Before)
 	}

@@ -176,6 +176,8 @@ func TestAddInOtherPlaces(t *testing.T) {
 		{"yaml", "", "a.b", "a:\n  b: new\n"},
 		{"yaml", "x: {a: 1}\n", "x.b", "x: {a: 1, b: new}\n"},
 		{"yaml", "- k: v\n- k: w\n", "0.l", "- k: v\n  l: new\n- k: w\n"},
+		{"yaml", "x:\n  a: 1\n", "b", "x:\n  a: 1\nb: new\n"},
+		{"yaml", "# said\nx:\n  a:\n    - 1\n", "y.b", "# said\nx:\n  a:\n    - 1\ny:\n  b: new\n"},
 		{"json", "{}", "a", `{"a": "new"}`},
 		{"json", `{"a": {"b": 1}}`, "a.c", `{"a": {"b": 1, "c": "new"}}`},
 		{"json", "{\n  \"a\": {}\n}", "b.c", "{\n  \"a\": {},\n  \"b\": {\"c\": \"new\"}\n}"},

@@ -359,7 +359,7 @@ func addYAML(d *Document, path string, value any) ([]edit, error) {
 		}
 		return d.lineAfter(last, strings.Repeat(" ", d.keyIndent(last)), key+": "+text), nil
 	}
-	if _, there := d.entries[parent]; there && len(d.order) > 0 {
+	if _, there := d.entries[parent]; there && parent != "" {
 		return nil, ErrNoPlace
 	}
 	// The missing folders of the path, below the document's top.

@@ -120,13 +120,13 @@ func TryNext(p Page, steps []Step) {
 	}
 }
 
-// Served says where the demo's sites answer.
-func Served(p Page, dir string, folders []string, connect func(folder string) map[string]string) {
+// Served says where the demo's sites answer, and what to try on them.
+func Served(p Page, dir string, folders []string, connect func(folder string) map[string]string, steps []Step) {
 	p.block(0, "", 0, "Serving the demo in "+Safe(dir)+" until interrupted (Ctrl-C).", bold)
 	for _, folder := range folders {
-		names := connect(folder)
-		for _, name := range slices.Sorted(maps.Keys(names)) {
-			p.block(0, folder, 24, name+" on "+names[name], plain)
-		}
+		addresses := slices.Compact(slices.Sorted(maps.Values(connect(folder))))
+		p.block(0, folder, 24, "on "+strings.Join(addresses, " and "), plain)
 	}
+	p.block(0, "", 0, "The site files say so too, as long as it goes on.", quiet)
+	TryNext(p, steps)
 }

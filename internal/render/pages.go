@@ -91,14 +91,8 @@ func defused(cell string) string {
 	return cell
 }
 
-// The widths of results and cards, in pixels, and the share of them that a column of a terminal stands for.
-const (
-	wideTitle       = 580
-	wideText        = 920
-	narrowTitle     = 460
-	narrowText      = 680
-	columnsOfResult = 76
-)
+// columnsOfResult are the columns of a terminal that a wide result is drawn in; a narrow one has fewer.
+const columnsOfResult = 76
 
 // Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
 func Preview(p Page, r *audit.Result, page facts.Page) {
@@ -107,8 +101,8 @@ func Preview(p Page, r *audit.Result, page facts.Page) {
 		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)
 	}
 	fmt.Fprintln(p)
-	p.result("as a result, wide", page, wideTitle, wideText, columnsOfResult)
-	p.result("as a result, narrow", page, narrowTitle, narrowText, columnsOfResult*2/3)
+	p.result("as a result, wide", page, width.WideTitle, width.WideDescription, columnsOfResult)
+	p.result("as a result, narrow", page, width.NarrowTitle, width.NarrowDescription, columnsOfResult*2/3)
 	p.card(page)
 }
 

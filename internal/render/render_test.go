@@ -82,7 +82,7 @@ func TestTheSameDeviationManyTimesIsOneEntry(t *testing.T) {
 
 func TestModesAreShownAsCommandsASafeShellTakes(t *testing.T) {
 	for path, want := range map[string]string{
-		"config.php": "chmod 0440 config.php", "my site/it's.php": `chmod 0440 './my site/it'\''s.php'`, "-rf": "chmod 0440 './-rf'",
+		"config.php": "chmod 0440 config.php", "my site/it's.php": `chmod 0440 'my site/it'"'"'s.php'`, "-rf": "chmod 0440 ./-rf",
 		"new\nline": `its name needs typing with care`,
 	} {
 		c := facts.Change{Name: "mode", From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o440), Origin: facts.Origin{Path: path, Count: 1}}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"al.essio.dev/pkg/shellescape"
 	"fmt"
 	"slices"
 	"strings"
@@ -245,12 +246,10 @@ func shellQuote(path string) string {
 	if Safe(path) != path || strings.Contains(path, `\x`) {
 		return Safe(path) + " (its name needs typing with care)"
 	}
-	if strings.ContainsFunc(path, func(r rune) bool {
-		return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/-", r)
-	}) || strings.HasPrefix(path, "-") {
-		return "'" + strings.ReplaceAll("./"+path, "'", `'\''`) + "'"
+	if strings.HasPrefix(path, "-") {
+		path = "./" + path
 	}
-	return path
+	return shellescape.Quote(path)
 }
 
 // unseen lists what was not judged and what could not be seen.

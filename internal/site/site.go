@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
@@ -475,6 +476,10 @@ func LoadValues(path string) (map[string]string, error) {
 	}
 	values := map[string]string{}
 	for name, v := range file.Values {
+		if now, changed := facts.PresentSetting(name); changed {
+			slog.Warn((&strict.Error{File: path, Pos: v.Pos, Says: facts.Renamed(name, now)}).Error())
+			name = now
+		}
 		if _, known := facts.Lookup(facts.Settings + "." + name); !known {
 			return nil, &strict.Error{File: path, Pos: v.Pos, Says: fmt.Sprintf("there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))}
 		}

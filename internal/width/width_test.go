@@ -20,11 +20,11 @@ func TestPixels(t *testing.T) {
 }
 
 func TestCut(t *testing.T) {
-	assert.Equal(t, "short", Cut("short", TitleSize, 580))
+	assert.Equal(t, "short", Cut("short", TitleSize, WideTitle))
 	long := strings.Repeat("puppets and lamps ", 20)
-	cut := Cut(long, TitleSize, 580)
+	cut := Cut(long, TitleSize, WideTitle)
 	assert.True(t, strings.HasSuffix(cut, " …"))
-	assert.LessOrEqual(t, Pixels(cut, TitleSize), 580)
+	assert.LessOrEqual(t, Pixels(cut, TitleSize), WideTitle)
 	assert.Greater(t, Pixels(cut, TitleSize), 450)
 	assert.False(t, strings.HasSuffix(strings.TrimSuffix(cut, " …"), " "), "it ends with a word")
 	one := Cut(strings.Repeat("x", 200), TitleSize, 100)
@@ -41,4 +41,13 @@ func FuzzCut(f *testing.F) {
 			t.Fatalf("%q is %d wide", cut, Pixels(cut, TitleSize))
 		}
 	})
+}
+
+// TestColumns holds the widths of results to what they are worked out from: 80 characters of running text.
+func TestColumns(t *testing.T) {
+	text := "Hand-made puppet shows for families in a converted lamp works: matinees every weekend, workshops in the holidays. " +
+		"Honey from eleven apiaries in the hollin woods, beekeeping courses every spring, and a swarm line that answers all summer. " +
+		"Maps, ropes, windlasses and mugs from the keepers of the Copperbeck canal. Whatever you buy here goes into a lock gate."
+	assert.InDelta(t, wideColumn, 80*float64(Pixels(text, 16))/float64(len(text)), 1)
+	assert.Equal(t, TitleSize, Pixels("…", TitleSize), "room for the ellipsis")
 }

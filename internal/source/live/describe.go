@@ -171,8 +171,11 @@ var (
 	searchQuery   = regexp.MustCompile(`(?:^|&)(?:q|s|query|search)=`)
 	listingFolder = regexp.MustCompile(`/(?:author|authors|writer|writers|by|topic|topics|tag|tags|category|categories)/`)
 	authorFolder  = regexp.MustCompile(`/(?:author|authors|writer|writers|by)/`)
-	attachment    = regexp.MustCompile(`/(?:attachment|attachments|file)/`)
+	filePage      = regexp.MustCompile(`/(?:attachments?|file|picture|photo|image)/[^/.]+/?$`)
 )
+
+// fewWords is what the page of a single file has to say at most, navigation included; more is a page about it.
+const fewWords = 150
 
 // kindOf guesses what a page is from its address, in the words the trade uses, and from its markup.
 func (v *visit) kindOf(u *url.URL, d *document) string {
@@ -185,8 +188,8 @@ func (v *visit) kindOf(u *url.URL, d *document) string {
 		return "author listing"
 	case dateListing.MatchString(path):
 		return "date listing"
-	case attachment.MatchString(path):
-		return "attachment"
+	case filePage.MatchString(path) && d.words <= fewWords:
+		return "file"
 	case listingFolder.MatchString(path), d.articles > 1:
 		return "listing"
 	}

@@ -251,7 +251,7 @@ func TestZoomAndKinds(t *testing.T) {
 	}
 	v := &visit{home: address(t, "https://a.example/")}
 	for path, kind := range map[string]string{"/": "home", "/a/": "content", "/?q=x": "search", "/writer/x/": "author listing", "/2026/11/": "date listing",
-		"/attachment/x/": "attachment", "/topic/x/": "listing", "/2026-in-review/": "content"} {
+		"/picture/x/": "file", "/photos/a-jar/": "content", "/files/plan.pdf": "content", "/pictures/": "content", "/topic/x/": "listing", "/2026-in-review/": "content"} {
 		assert.Equal(t, kind, v.kindOf(address(t, "https://a.example"+path), &document{}), path)
 	}
 }

@@ -21,8 +21,8 @@ import (
 )
 
 const configPHP = `<?php
-define('BRINDLE_CACHE', getenv('BRINDLE_CACHE') ?: true);
-$brindle = ['database' => ['file' => __DIR__ . '/data/brindle.db', 'prefix' => 'brn_'], 'secret' => 'marked-secret-in-config'];
+$playhouse = ['aloud' => ['keep_pages' => getenv('KEEP_PAGES') ?: true], 'database' => ['file' => __DIR__ . '/understage/prompt.db', 'company' => 'house'],
+  'seal_key' => 'marked-secret-in-config'];
 `
 
 // installation writes a small Brindle: a configuration and a database in the given journal mode, and gives its
@@ -30,20 +30,20 @@ $brindle = ['database' => ['file' => __DIR__ . '/data/brindle.db', 'prefix' => '
 func installation(t *testing.T, journal string) (root string, db *sql.DB) {
 	t.Helper()
 	root = t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(root, "data"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "config.php"), []byte(configPHP), 0o644))
-	db = open(t, filepath.Join(root, "data", "brindle.db"))
+	require.NoError(t, os.Mkdir(filepath.Join(root, "understage"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "playhouse.php"), []byte(configPHP), 0o644))
+	db = open(t, filepath.Join(root, "understage", "prompt.db"))
 	for _, statement := range []string{
 		"PRAGMA journal_mode=" + journal, "PRAGMA wal_autocheckpoint=0",
-		"CREATE TABLE brn_options (name TEXT PRIMARY KEY, value TEXT)",
-		"CREATE TABLE brn_pages (id INTEGER PRIMARY KEY, slug TEXT, title TEXT, kind TEXT, status TEXT, published TEXT, description TEXT, unlisted INTEGER)",
-		"CREATE TABLE brn_accounts (id INTEGER PRIMARY KEY, login TEXT, role TEXT, joined TEXT, second_step INTEGER, seen TEXT)",
-		"CREATE TABLE brn_extensions (id INTEGER PRIMARY KEY, name TEXT, kind TEXT, active INTEGER, version TEXT, newest TEXT)",
-		"CREATE TABLE brn_forms (id INTEGER PRIMARY KEY, name TEXT, recipient TEXT, robot_check INTEGER)",
-		"CREATE TABLE brn_hosts (id INTEGER PRIMARY KEY, host TEXT, leads_on INTEGER)",
-		"CREATE TABLE brn_copies (id INTEGER PRIMARY KEY, path TEXT, made TEXT)",
-		"INSERT INTO brn_options VALUES ('site_title', 'First'), ('idle_minutes', '30'), ('mailbox_password', 'marked-secret-in-row'), ('feed_items', NULL)",
-		"INSERT INTO brn_accounts (login, role) VALUES ('a', 'keeper'), ('b', 'janitor')",
+		"CREATE TABLE prompt_house (cue TEXT PRIMARY KEY, line TEXT)",
+		"CREATE TABLE scenes_house (no INTEGER PRIMARY KEY, scene TEXT, heading TEXT, sort TEXT, standing TEXT, opened TEXT, crier TEXT, whispered INTEGER)",
+		"CREATE TABLE players_house (no INTEGER PRIMARY KEY, stage_name TEXT, part TEXT, joined TEXT, two_keys INTEGER, last_call TEXT)",
+		"CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT, sort TEXT, on_the_bill INTEGER, version TEXT, newest TEXT)",
+		"CREATE TABLE letters_house (no INTEGER PRIMARY KEY, letter TEXT, goes_to TEXT, asks_a_riddle INTEGER)",
+		"CREATE TABLE doors_house (no INTEGER PRIMARY KEY, door TEXT, leads_on INTEGER)",
+		"CREATE TABLE trunks_house (no INTEGER PRIMARY KEY, stands_at TEXT, packed TEXT)",
+		"INSERT INTO prompt_house VALUES ('playbill.title', 'First'), ('stagedoor.idle_minutes', '30'), ('office.mailbox_password', 'marked-secret-in-row'), ('feed.items', NULL)",
+		"INSERT INTO players_house (stage_name, part) VALUES ('a', 'manager'), ('b', 'janitor')",
 	} {
 		_, err := db.Exec(statement)
 		require.NoError(t, err, statement)
@@ -106,7 +106,7 @@ func TestReadings(t *testing.T) {
 
 	title := value(t, s, "site.title")
 	assert.Equal(t, "First", title.Value.Text())
-	assert.Equal(t, facts.Origin{File: "data/brindle.db", Table: "brn_options", Row: "site_title", Screen: "Settings > Site > Title"}, title.Origin)
+	assert.Equal(t, facts.Origin{File: "understage/prompt.db", Table: "prompt_house", Row: "playbill.title", Screen: "Prompt corner: Playbill"}, title.Origin)
 	assert.Equal(t, "30m", value(t, s, "session.idle").Value.String())
 
 	zone := value(t, s, "site.time_zone")
@@ -119,7 +119,7 @@ func TestReadings(t *testing.T) {
 	assert.Equal(t, facts.SecretOf("marked-secret-in-config"), secret.Value)
 	assert.Equal(t, 3, secret.Origin.Line)
 	account := func(row string, values map[string]facts.Value) facts.Record {
-		return facts.Record{List: facts.ListAccounts, Values: values, From: facts.Origin{File: "data/brindle.db", Table: "brn_accounts", Row: row}}
+		return facts.Record{List: facts.ListAccounts, Values: values, From: facts.Origin{File: "understage/prompt.db", Table: "players_house", Row: row}}
 	}
 	assert.Equal(t, []facts.Record{
 		account("1", map[string]facts.Value{"name": facts.TextOf(facts.String, "a"), "role": facts.TextOf(facts.Words, "highest")}),
@@ -130,15 +130,15 @@ func TestReadings(t *testing.T) {
 
 func TestTheEnvironmentIsAGapUntilItIsStated(t *testing.T) {
 	root, db := installation(t, "delete")
-	_, err := db.Exec("INSERT INTO brn_options VALUES ('cache', 'no')")
+	_, err := db.Exec("INSERT INTO prompt_house VALUES ('lamps.keep_pages', 'no')")
 	require.NoError(t, err)
 	db.Close()
 	s := gather(t, root, nil)
 	_, known := s.Effective("settings.cache.page")
 	assert.False(t, known, "the row has no say while the constant before it is not known")
-	assert.Contains(t, s.Why("settings.cache.page"), "environment variable BRINDLE_CACHE")
+	assert.Contains(t, s.Why("settings.cache.page"), "environment variable KEEP_PAGES")
 
-	s = gather(t, root, map[string]string{"BRINDLE_CACHE": "1"})
+	s = gather(t, root, map[string]string{"KEEP_PAGES": "1"})
 	assert.True(t, value(t, s, "cache.page").Value.Bool())
 	assert.Len(t, s.All("settings.cache.page"), 2)
 }
@@ -157,7 +157,7 @@ func TestDatabaseStates(t *testing.T) {
 		{"write-ahead log, idle", func(t *testing.T) string {
 			root, db := installation(t, "wal")
 			db.Close()
-			_, err := os.Stat(filepath.Join(root, "data", "brindle.db-wal"))
+			_, err := os.Stat(filepath.Join(root, "understage", "prompt.db-wal"))
 			require.ErrorIs(t, err, fs.ErrNotExist)
 			return root
 		}},
@@ -170,19 +170,19 @@ func TestDatabaseStates(t *testing.T) {
 			copied := t.TempDir()
 			require.NoError(t, os.CopyFS(copied, os.DirFS(root)))
 			db.Close()
-			require.NoError(t, os.Remove(filepath.Join(copied, "data", "brindle.db-shm")))
+			require.NoError(t, os.Remove(filepath.Join(copied, "understage", "prompt.db-shm")))
 			return copied
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			root := c.prepare(t)
 			before := sums(t, root)
-			s := gather(t, root, map[string]string{"BRINDLE_CACHE": "1"})
+			s := gather(t, root, map[string]string{"KEEP_PAGES": "1"})
 			assert.Equal(t, "First", value(t, s, "site.title").Value.Text())
 			assert.False(t, s.Partial(), because(s))
 			after := sums(t, root)
-			delete(before, filepath.Join(root, "data", "brindle.db-shm")) // the writer's own, which readers mark
-			delete(after, filepath.Join(root, "data", "brindle.db-shm"))
+			delete(before, filepath.Join(root, "understage", "prompt.db-shm")) // the writer's own, which readers mark
+			delete(after, filepath.Join(root, "understage", "prompt.db-shm"))
 			assert.Equal(t, before, after)
 		})
 	}
@@ -190,7 +190,7 @@ func TestDatabaseStates(t *testing.T) {
 
 func TestALiveWritersRowsAreSeen(t *testing.T) {
 	root, db := installation(t, "wal")
-	_, err := db.Exec("UPDATE brn_options SET value = 'Second' WHERE name = 'site_title'")
+	_, err := db.Exec("UPDATE prompt_house SET line = 'Second' WHERE cue = 'playbill.title'")
 	require.NoError(t, err)
 	assert.Equal(t, "Second", value(t, gather(t, root, nil), "site.title").Value.Text())
 }
@@ -198,49 +198,49 @@ func TestALiveWritersRowsAreSeen(t *testing.T) {
 func TestWhatCannotBeReadIsAGap(t *testing.T) {
 	config := func(text string) func(*testing.T, string, *sql.DB) {
 		return func(t *testing.T, root string, _ *sql.DB) {
-			require.NoError(t, os.WriteFile(filepath.Join(root, "config.php"), []byte(text), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(root, "playhouse.php"), []byte(text), 0o644))
 		}
 	}
 	file := func(do func(path string) error) func(*testing.T, string, *sql.DB) {
 		return func(t *testing.T, root string, db *sql.DB) {
 			db.Close()
-			require.NoError(t, do(filepath.Join(root, "data", "brindle.db")))
+			require.NoError(t, do(filepath.Join(root, "understage", "prompt.db")))
 		}
 	}
 	for name, c := range map[string]struct {
 		spoil func(*testing.T, string, *sql.DB)
 		want  string
 	}{
-		"missing":     {file(os.Remove), "the database data/brindle.db: it does not exist"},
+		"missing":     {file(os.Remove), "the database understage/prompt.db: it does not exist"},
 		"no database": {file(func(p string) error { return os.WriteFile(p, []byte(strings.Repeat("x", 200)), 0o644) }), "it is no SQLite database"},
 		"empty":       {file(func(p string) error { return os.Truncate(p, 0) }), "it is no SQLite database"},
 		"truncated":   {file(func(p string) error { return os.Truncate(p, 5000) }), "it is cut short: 5000 of"},
-		"a folder":    {file(func(p string) error { _ = os.Remove(p); return os.Mkdir(p, 0o755) }), "the database data/brindle.db"},
+		"a folder":    {file(func(p string) error { _ = os.Remove(p); return os.Mkdir(p, 0o755) }), "the database understage/prompt.db"},
 		"locked": {func(t *testing.T, _ string, db *sql.DB) {
 			_, err := db.Exec("BEGIN EXCLUSIVE")
 			require.NoError(t, err)
 		}, "it is locked by another program"},
 		"table missing": {func(t *testing.T, _ string, db *sql.DB) {
-			_, err := db.Exec("DROP TABLE brn_options")
+			_, err := db.Exec("DROP TABLE prompt_house")
 			require.NoError(t, err)
-		}, "table brn_options: the table does not exist"},
-		"outside the root":    {config(`<?php $brindle = ['database' => ['file' => '../elsewhere.db']];`), "it lies outside the site's root"},
-		"prefix that is SQL":  {config(`<?php $brindle = ['database' => ['prefix' => 'x; --']];`), "no part of a table's name"},
-		"place not told":      {config(`<?php $brindle = ['database' => ['file' => getenv('DB')]];`), "the configuration does not tell where it is: config.php, line 1: it comes from"},
-		"configuration wrong": {config("<?php\n$brindle = 'never ends"), "config.php: line 2, column 12: the text that starts here never ends"},
+		}, "table prompt_house: the table does not exist"},
+		"outside the root":    {config(`<?php $playhouse = ['database' => ['file' => '../elsewhere.db']];`), "it lies outside the site's root"},
+		"company that is SQL": {config(`<?php $playhouse = ['database' => ['company' => 'x; --']];`), "no part of a table's name"},
+		"place not told":      {config(`<?php $playhouse = ['database' => ['file' => getenv('DB')]];`), "the configuration does not tell where it is: playhouse.php, line 1: it comes from"},
+		"configuration wrong": {config("<?php\n$playhouse = 'never ends"), "playhouse.php: line 2, column 14: the text that starts here never ends"},
 		"a value of another type": {func(t *testing.T, _ string, db *sql.DB) {
-			_, err := db.Exec("UPDATE brn_options SET value = 'soon' WHERE name = 'idle_minutes'")
+			_, err := db.Exec("UPDATE prompt_house SET line = 'soon' WHERE cue = 'stagedoor.idle_minutes'")
 			require.NoError(t, err)
-		}, `row idle_minutes: "soon" is not a duration`},
+		}, `row stagedoor.idle_minutes: "soon" is not a duration`},
 		"a value without end": {func(t *testing.T, _ string, db *sql.DB) {
-			_, err := db.Exec("UPDATE brn_options SET value = zeroblob(300000) WHERE name = 'site_title'")
+			_, err := db.Exec("UPDATE prompt_house SET line = zeroblob(300000) WHERE cue = 'playbill.title'")
 			require.NoError(t, err)
-		}, "the column value holds 300000 bytes"},
+		}, "the column line holds 300000 bytes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			root, db := installation(t, "delete")
 			c.spoil(t, root, db)
-			s := gather(t, root, map[string]string{"BRINDLE_CACHE": "1"})
+			s := gather(t, root, map[string]string{"KEEP_PAGES": "1"})
 			assert.Contains(t, because(s), c.want)
 			assert.True(t, s.Partial())
 		})
@@ -251,7 +251,7 @@ func TestALinkOutOfTheRootIsRefused(t *testing.T) {
 	root, db := installation(t, "delete")
 	db.Close()
 	elsewhere := filepath.Join(t.TempDir(), "x.db")
-	inside := filepath.Join(root, "data", "brindle.db")
+	inside := filepath.Join(root, "understage", "prompt.db")
 	require.NoError(t, os.Rename(inside, elsewhere))
 	require.NoError(t, os.Symlink(elsewhere, inside))
 	s := gather(t, root, nil)

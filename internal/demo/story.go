@@ -1,0 +1,131 @@
+package demo
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/user"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// A plot is what the file of a site says: how the site ought to be, and the story of how it came to be as it is.
+type plot struct {
+	System, Domain, Theme string
+	Hosts                 []string
+	SiteFile              string            `yaml:"site_file"`
+	Told                  map[string]string // besides what every well-kept site is told
+	Aloud                 map[string]string
+	Accounts              []account
+	Extensions            []extension
+	Pages                 []page
+	Story                 []event
+}
+
+// An event is something that the building weeks left behind: what happened, which rules should notice, and what it
+// did to the site.
+type event struct {
+	Tells     string
+	NoticedBy []string `yaml:"noticed_by"`
+	Set       map[string]string
+	Aloud     map[string]string
+	Secret    string
+	Accounts  []account
+	Files     map[string]string
+	Modes     map[string]string
+}
+
+func readPlot(name string) *plot {
+	p := &plot{}
+	mustRead("sites/"+name+".yaml", p)
+	return p
+}
+
+// wellKept is the site of a plot as it ought to be.
+func (p *plot) wellKept(folder string) *installation {
+	l := systems[p.System].lore()
+	in := &installation{folder: folder, system: systems[p.System], hosts: p.Hosts, aloud: maps.Clone(p.Aloud), secret: "an invented key of the demo and not a secret at all",
+		options: map[string]string{}, accounts: p.Accounts, extensions: p.Extensions, files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile}
+	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "year": strconv.Itoa(time.Now().UTC().Year()),
+		"pictures": l.Addresses.Pictures, "picture": l.Addresses.Picture, "find": l.Addresses.Find}
+	common := map[string]string{}
+	mustRead("sites/well-kept.yaml", &common)
+	maps.Copy(common, p.Told)
+	for option, text := range common {
+		in.options[option] = fillIn(text, names)
+	}
+	in.options["theme"] = p.Theme
+	for _, one := range p.Pages {
+		one.Body = fillIn(one.Body, names)
+		if one.Kind == "" {
+			one.Kind = "page"
+		}
+		if one.Status == "" {
+			one.Status = "public"
+		}
+		in.pages = append(in.pages, one)
+	}
+	for folder, mode := range l.Folders {
+		in.folders[fillIn(folder, names)] = modeOf(mode)
+	}
+	for name, text := range l.Files {
+		in.files[fillIn(name, names)] = file{text, 0o644}
+	}
+	for name, size := range l.Pictures {
+		in.files[name] = file{picture(size[0], size[1]), 0o644}
+	}
+	for name, mode := range l.Modes {
+		in.files[name] = file{in.files[name].text, modeOf(mode)}
+	}
+	return in
+}
+
+// asItIs is the site of a plot after its story.
+func (p *plot) asItIs(folder string) *installation {
+	in := p.wellKept(folder)
+	for _, e := range p.Story {
+		in.happen(e)
+	}
+	return in
+}
+
+// The sites of the demo. A twin is the same site with everything in order.
+func lanternLane() *installation { return readPlot("lantern-lane").asItIs("lantern-lane") }
+func lanternLaneAligned() *installation {
+	return readPlot("lantern-lane").wellKept("lantern-lane-aligned")
+}
+func saltmarsh() *installation         { return readPlot("saltmarsh").asItIs("saltmarsh") }
+func hollin() *installation            { return readPlot("hollin").wellKept("hollin") }
+func copperbeck() *installation        { return readPlot("copperbeck").asItIs("copperbeck") }
+func copperbeckAligned() *installation { return readPlot("copperbeck").wellKept("copperbeck-aligned") }
+
+// sites are all that the demo writes, in the order in which it serves them.
+func sites() []*installation {
+	return []*installation{lanternLane(), lanternLaneAligned(), saltmarsh(), hollin(), copperbeck(), copperbeckAligned()}
+}
+
+// nobody is where no server listens: what the site files say while the demo is not served.
+const nobody = "127.0.0.1:1"
+
+// siteFileText is the site file: what the site is meant to be, and where to look.
+func (in *installation) siteFileText() string {
+	var s strings.Builder
+	fmt.Fprintf(&s, "# What this site is meant to be, and where Weltaxis may look.\n%s", in.siteFile)
+	// The demo's files belong to whoever wrote them, so that is who its web server would run as.
+	if u, err := user.Current(); err == nil && !strings.ContainsAny(u.Username, `\"`) {
+		fmt.Fprintf(&s, "  web_user: %q\n", u.Username)
+	}
+	fmt.Fprintf(&s, `sources:
+  settings: {dialect: %s, root: ./site}
+  live:
+    own: true                     # I may look at paths nobody links to
+    rate: 0                       # as fast as it answers
+    connect:                      # where the demo's server listens, while it does
+`, strings.ToLower(in.system.lore().Maker))
+	for _, host := range in.hosts {
+		fmt.Fprintf(&s, "      %q: %q\n      %q: %q\n", host+":443", nobody, host+":80", nobody)
+	}
+	fmt.Fprintf(&s, "    trust: ../%s\n  files:    {root: ./site}\n", caName)
+	return s.String()
+}
