@@ -5,7 +5,6 @@
 package audit
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,26 +17,15 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
-	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/site"
-	"weltaxis/internal/source/files"
 	"weltaxis/internal/source/live"
-	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
 	"weltaxis/internal/strict"
 )
-
-// A Source looks at one side of a site. It adds readings and gaps to the snapshot and judges nothing. Its error
-// is only that of a context that ended; everything else is a gap.
-type Source interface {
-	Gather(ctx context.Context, into *facts.Snapshot) error
-}
 
 // Options say how to audit.
 type Options struct {
@@ -56,21 +44,44 @@ type Options struct {
 	Connect map[string]string
 }
 
-// Run gathers from every source of the site and judges what they saw. Errors are those of a site file, baseline
-// or dialect that cannot be used, and of a context that ended.
+// Run looks at the site with every step that the site file asks for, and judges what they saw. Errors are those of a
+// site file, baseline or dialect that cannot be used, and of a context that ended.
 func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Result, error) {
 	rules, err := Rules(s, options)
 	if err != nil {
 		return nil, err
 	}
-	snapshot, err := Gather(ctx, s, rules, now, options)
+	ask, err := newRequest(s, options)
 	if err != nil {
 		return nil, err
 	}
-	return Judge(rules, snapshot, options), nil
+	compiled := rules.Compiling()
+	seen, err := gather(ctx, ask)
+	if err := errors.Join(err, compiled()); err != nil {
+		return nil, err
+	}
+	return Judge(rules, ask.snapshot(seen, rules, now), options), nil
 }
 
-// Rules loads the baseline with the site's own rules and limits, and compiles what was asked for.
+// Look gathers without judging.
+func Look(ctx context.Context, s *site.Site, now time.Time, options Options) (*facts.Snapshot, error) {
+	rules, err := Rules(s, options)
+	if err != nil {
+		return nil, err
+	}
+	ask, err := newRequest(s, options)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := gather(ctx, ask)
+	if err != nil {
+		return nil, err
+	}
+	return ask.snapshot(seen, rules, now), nil
+}
+
+// Rules loads the baseline with the site's own rules and limits, and checks it; what was asked for is compiled by its
+// Compiling.
 func Rules(s *site.Site, options Options) (*baseline.Baseline, error) {
 	var own []string
 	for _, file := range s.Baseline {
@@ -94,7 +105,7 @@ func Rules(s *site.Site, options Options) (*baseline.Baseline, error) {
 			return nil, s.ErrorAt(a.Pos, "accept: there is no rule %q%s", a.Rule, nearest.Hint(a.Rule, b.IDs()))
 		}
 	}
-	return b, b.Compile(options.Only...)
+	return b, b.Select(options.Only...)
 }
 
 // RulesFor loads the baseline for a snapshot, whose limits come with it.
@@ -112,55 +123,6 @@ func RulesFor(snapshot *facts.Snapshot, options Options) (*baseline.Baseline, er
 		b.Limits[name] = limit
 	}
 	return b, b.Compile(options.Only...)
-}
-
-// Gather looks at the site from every side the site file names. The rules only lend their limits to the snapshot.
-func Gather(ctx context.Context, s *site.Site, rules *baseline.Baseline, now time.Time, options Options) (*facts.Snapshot, error) {
-	snapshot := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: options.Tool, Site: s.Name, Taken: now.UTC().Truncate(time.Second),
-		Accept: s.Accepted(), Limits: map[string]facts.Value{}, Gaps: []facts.Gap{}}
-	snapshot.Add(s.Intent...)
-	for name := range s.Limits {
-		snapshot.Limits[name] = rules.Limits[name].Value
-	}
-	declared, spoken, err := settingsOf(s, snapshot, options)
-	if err != nil {
-		return nil, err
-	}
-	// The settings first: they say where the login page is.
-	if declared != nil {
-		if err := declared.Gather(ctx, snapshot); err != nil {
-			return nil, err
-		}
-	} else if s.Sources.Files != nil {
-		if err := withoutDialect(ctx, s.Resolve(s.Sources.Files.Root), snapshot, options); err != nil {
-			return nil, err
-		}
-	}
-	others, err := othersOf(s, spoken, snapshot, options)
-	if err != nil {
-		return nil, err
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	for _, source := range others {
-		group.Go(func() error { return source.Gather(ctx, snapshot) })
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	// Sources add at the same time; the order of what each added is kept, that of the sources is made the same.
-	slices.SortStableFunc(snapshot.Readings, func(a, b facts.Reading) int { return strings.Compare(a.Source, b.Source) })
-	slices.SortStableFunc(snapshot.Gaps, func(a, b facts.Gap) int { return strings.Compare(a.Source, b.Source) })
-	return snapshot, nil
-}
-
-// settingsOf makes the source of the settings, nil when the site file names none, and loads the dialect.
-func settingsOf(s *site.Site, snapshot *facts.Snapshot, options Options) (Source, *dialect.Dialect, error) {
-	spoken, stores, err := Stores(s, options)
-	if spoken == nil || err != nil {
-		return nil, nil, err
-	}
-	snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Settings, Where: cmp.Or(s.Sources.Settings.Root, s.Sources.Settings.API, "its database")})
-	return &settings.Source{Dialect: spoken, Options: stores}, spoken, nil
 }
 
 // Stores loads the dialect that the site file names, nil when it names none, and says how its stores are opened.
@@ -199,6 +161,20 @@ func Stores(s *site.Site, options Options) (*dialect.Dialect, store.Options, err
 	}
 	stores.Client, err = apiClient(s, set.API, options)
 	return spoken, stores, err
+}
+
+// Status asks for the home page alone, in the way of the step that can, and gives the status it answers with.
+func Status(ctx context.Context, s *site.Site, options Options) (int, error) {
+	ask, err := newRequest(s, options)
+	if err != nil {
+		return 0, err
+	}
+	for _, step := range Steps {
+		if _, asked := step.Where(ask); asked && step.Status != nil {
+			return step.Status(ctx, ask)
+		}
+	}
+	return 0, errors.New("the site file names no source that could ask for it")
 }
 
 // Call asks a path of the site with POST, by the ways of the live source, and takes any answer that is no error.
@@ -240,52 +216,6 @@ func apiClient(s *site.Site, address string, options Options) (*http.Client, err
 	return live.HTTPClient(look, home)
 }
 
-// withoutDialect says, of a folder whose settings nobody has said how to read, which dialect it looks like, or
-// what discovery would give.
-func withoutDialect(ctx context.Context, root string, snapshot *facts.Snapshot, options Options) error {
-	because := ""
-	if known := discover.Recognise(dialect.Shipped(), "", discover.TracesIn(root)); len(known) > 0 && known[0].Sure > 0.5 {
-		because = fmt.Sprintf("the site file names no dialect, and the folder looks like %s (sure: %.2f); write under sources: settings: {dialect: %s, root: ...}", known[0].Dialect, known[0].Sure, known[0].Dialect)
-	} else {
-		draft, err := discover.Discover(ctx, discover.Options{Name: "found", Root: root, Stores: store.Options{Root: root, Offline: options.Offline}})
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil || len(draft.Findings) == 0 {
-			return nil // nothing there that looks like settings
-		}
-		because = fmt.Sprintf("the site file names no dialect; weltaxis dialect discover --root FOLDER would write %d of them as sure and suggest %d more", draft.Certain(), len(draft.Findings)-draft.Certain())
-	}
-	snapshot.AddGap(facts.Gap{Source: facts.Settings, What: "the settings", Kind: facts.Unmapped, Because: because, Names: []string{facts.Settings + "."}})
-	return nil
-}
-
-// othersOf makes the other sources that the site file names, in the order in which they are shown.
-func othersOf(s *site.Site, spoken *dialect.Dialect, snapshot *facts.Snapshot, options Options) ([]Source, error) {
-	var sources []Source
-	if l := s.Sources.Live; l != nil && !options.Offline {
-		look, err := liveOptions(s, l, options)
-		if err != nil {
-			return nil, s.ErrorAt(l.Pos, "live: %s", err)
-		}
-		if login, known := snapshot.Effective("settings.login.path"); known {
-			look.LoginPath = login.Value.Text()
-		}
-		if options.Previous != nil {
-			for _, page := range options.Previous.Pages {
-				look.Previous = append(look.Previous, page.Address)
-			}
-		}
-		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Live, Where: look.Address})
-		sources = append(sources, &live.Source{Options: look})
-	}
-	if f := s.Sources.Files; f != nil {
-		snapshot.Sources = append(snapshot.Sources, facts.Asked{Source: facts.Files, Where: f.Root})
-		sources = append(sources, &files.Source{Root: s.Resolve(f.Root), Dialect: spoken})
-	}
-	return sources, nil
-}
-
 // liveOptions are the site file's wishes over the live source's defaults.
 func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, error) {
 	or := func(value *int, otherwise int) int {
@@ -303,6 +233,11 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	}
 	if options.Connect != nil {
 		look.Connect = options.Connect
+	}
+	if options.Previous != nil {
+		for _, page := range options.Previous.Pages {
+			look.Previous = append(look.Previous, page.Address)
+		}
 	}
 	if l.Trust != "" {
 		var err error

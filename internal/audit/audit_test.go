@@ -44,7 +44,7 @@ func said(name, text string) facts.Reading {
 }
 
 func snapshotOf(readings ...facts.Reading) *facts.Snapshot {
-	return &facts.Snapshot{Taken: noon, Readings: readings, Gaps: []facts.Gap{}, Sources: []facts.Asked{{Source: facts.Settings}}}
+	return &facts.Snapshot{Taken: noon, Seen: facts.Seen{Readings: readings, Gaps: []facts.Gap{}}, Sources: []facts.Asked{{Source: facts.Settings}}}
 }
 
 func TestAlignmentIsWeighed(t *testing.T) {
@@ -52,7 +52,7 @@ func TestAlignmentIsWeighed(t *testing.T) {
 	r := Judge(rules, snapshotOf(said("site.title", "A"), said("site.tagline", "B")), Options{})
 	assert.InDelta(t, 8.0/12, *r.Alignment, 0.001, "critical holds, high deviates, notes weigh nothing")
 	assert.InDelta(t, 12.0/14, *r.Judged, 0.001, "medium was not judged")
-	assert.Equal(t, map[string]int{"critical": 0, "high": 1, "medium": 0, "low": 0, "note": 0}, r.Counts)
+	assert.Equal(t, map[facts.Severity]int{facts.Critical: 0, facts.High: 1, facts.Medium: 0, facts.Low: 0, facts.Note: 0}, r.Counts)
 	assert.True(t, r.AtOrAbove(facts.High))
 	assert.True(t, r.AtOrAbove(facts.Low))
 	assert.False(t, r.AtOrAbove(facts.Critical))
@@ -118,7 +118,7 @@ func TestTheStageMayBeAnother(t *testing.T) {
 }
 
 func TestEntriesGroupWhatIsAlike(t *testing.T) {
-	r := &Result{Deviations: []facts.Deviation{{Rule: "a.b", Severity: "low", Subject: "1"}, {Rule: "a.b", Severity: "high", Subject: "2"}, {Rule: "a.b", Severity: "low", Subject: "3"}}}
+	r := &Result{Deviations: []facts.Deviation{{Rule: "a.b", Severity: facts.Low, Subject: "1"}, {Rule: "a.b", Severity: facts.High, Subject: "2"}, {Rule: "a.b", Severity: facts.Low, Subject: "3"}}}
 	entries := r.Entries()
 	require.Len(t, entries, 2)
 	assert.Len(t, entries[0], 2)
@@ -127,7 +127,7 @@ func TestEntriesGroupWhatIsAlike(t *testing.T) {
 
 func TestPagesWithTheMostTroubleComeFirst(t *testing.T) {
 	page := func(path, title string) facts.Page { return facts.Page{Path: path, Title: title, Indexable: true} }
-	r := &Result{Snapshot: &facts.Snapshot{Pages: []facts.Page{page("/a", "x"), page("/b", "y"), page("/c", "x")}},
+	r := &Result{Snapshot: &facts.Snapshot{Seen: facts.Seen{Pages: []facts.Page{page("/a", "x"), page("/b", "y"), page("/c", "x")}}},
 		Deviations: []facts.Deviation{{Rule: "a.low", Severity: facts.Low, Subject: "/c"}, {Rule: "a.high", Severity: facts.High, Subject: "/b"},
 			{Rule: "a.fine", Severity: facts.Critical, Subject: "/a", Accepted: &facts.Acceptance{}}},
 		Covered: []baseline.Covered{{Rule: "a.under", Subject: "/c", Deviation: facts.Deviation{Severity: facts.Low}}}}
@@ -150,21 +150,21 @@ func TestSettingsSideBySide(t *testing.T) {
 	}
 	assert.Len(t, rows, len(facts.Of(facts.Settings)))
 	title := rows["site.title"]
-	assert.Equal(t, Deviates, title.Verdict)
+	assert.Equal(t, facts.Deviates, title.Verdict)
 	assert.Len(t, title.Declared, 2)
 	assert.Equal(t, "served", title.Served.Value.Text())
 	assert.Equal(t, "e", title.Expected)
-	assert.Equal(t, Holds, rows["site.tagline"].Verdict)
-	assert.Equal(t, NotJudged, rows["meta.rights"].Verdict)
+	assert.Equal(t, facts.Holds, rows["site.tagline"].Verdict)
+	assert.Equal(t, facts.NotJudged, rows["meta.rights"].Verdict)
 	assert.NotEmpty(t, rows["meta.rights"].Because)
-	assert.Equal(t, NoRule, rows["feed.items"].Verdict)
+	assert.Equal(t, facts.NoRule, rows["feed.items"].Verdict)
 	assert.Len(t, r.SideBySide(true), 3)
 }
 
 func TestTreeSaysWhatIsExpectedOfEachClass(t *testing.T) {
 	class := facts.Class{Role: "config", Kind: "file", Mode: "0666", Count: 1, Paths: []string{"config.php"}, Single: true}
-	r := &Result{Snapshot: &facts.Snapshot{Classes: []facts.Class{class, {Role: "code", Kind: "file", Paths: []string{"a"}}}},
-		Deviations: []facts.Deviation{{Rule: "p.a", Subject: "config.php", Expected: "closed", Fix: facts.Proposal{Kind: facts.KindMode, Changes: []facts.Change{{To: facts.NumberOf(facts.Mode, 0o444)}}}}}}
+	r := &Result{Snapshot: &facts.Snapshot{Seen: facts.Seen{Classes: []facts.Class{class, {Role: "code", Kind: "file", Paths: []string{"a"}}}}},
+		Deviations: []facts.Deviation{{Rule: "p.a", Subject: "config.php", Expected: "closed", Fix: facts.Proposal{Kind: facts.KindMode, Changes: []facts.Target{{To: facts.NumberOf(facts.Mode, 0o444)}}}}}}
 	rows := r.Tree()
 	assert.Equal(t, "0444", rows[0].Expected)
 	assert.Equal(t, []string{"p.a"}, rows[0].Rules)

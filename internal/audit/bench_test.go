@@ -18,8 +18,8 @@ func BenchmarkJudge10000Pages(b *testing.B) {
 	if err := rules.Compile(); err != nil {
 		b.Fatal(err)
 	}
-	s := &facts.Snapshot{Format: facts.SnapshotFormat, Taken: time.Now(), Gaps: []facts.Gap{}, Links: []facts.Link{}, Spellings: []facts.Spelling{}}
-	said := func(source, name string, v facts.Value) { s.Add(facts.Reading{Source: source, Name: name, Value: v}) }
+	s := &facts.Snapshot{Format: facts.SnapshotFormat, Taken: time.Now(), Seen: facts.Seen{Gaps: []facts.Gap{}, Links: []facts.Link{}, Spellings: []facts.Spelling{}}}
+	said := func(source facts.Source, name string, v facts.Value) { s.Add(facts.Reading{Source: source, Name: name, Value: v}) }
 	said(facts.Intent, "stage", facts.TextOf(facts.Words, "live"))
 	said(facts.Intent, "brand", facts.TextOf(facts.String, "Lantern Lane"))
 	said(facts.Intent, "separator", facts.TextOf(facts.String, "|"))

@@ -14,25 +14,25 @@ const ResultFormat = 1
 
 // A Result is all that renderers get: what deviates, what holds, what was not judged, what could not be seen.
 type Result struct {
-	Format        int                  `json:"format"`
-	Tool          string               `json:"tool"`
-	Baseline      string               `json:"baseline"`
-	Dialect       string               `json:"dialect"`
-	Site          string               `json:"site"`
-	Stage         string               `json:"stage"`
-	Taken         time.Time            `json:"taken"`
-	Sources       []facts.Asked        `json:"sources"`
-	Alignment     *float64             `json:"alignment"` // weighted share of judged rules that hold; null when none was judged
-	Judged        *float64             `json:"judged"`    // weighted share of applicable rules that could be judged
-	Counts        map[string]int       `json:"counts"`    // deviating rules by severity, without the accepted
-	Deviations    []facts.Deviation    `json:"deviations"`
-	Held          []string             `json:"held"`
-	NotApplicable []string             `json:"not_applicable"`
-	Covered       []baseline.Covered   `json:"covered"`
-	NotJudged     []baseline.NotJudged `json:"not_judged"`
-	Broken        []baseline.Broken    `json:"broken"`
-	Lapsed        []facts.Acceptance   `json:"lapsed"` // acceptances whose last day is over
-	Gaps          []facts.Gap          `json:"gaps"`
+	Format        int                    `json:"format"`
+	Tool          string                 `json:"tool"`
+	Baseline      string                 `json:"baseline"`
+	Dialect       string                 `json:"dialect"`
+	Site          string                 `json:"site"`
+	Stage         string                 `json:"stage"`
+	Taken         time.Time              `json:"taken"`
+	Sources       []facts.Asked          `json:"sources"`
+	Alignment     *float64               `json:"alignment"` // weighted share of judged rules that hold; null when none was judged
+	Judged        *float64               `json:"judged"`    // weighted share of applicable rules that could be judged
+	Counts        map[facts.Severity]int `json:"counts"`    // deviating rules by severity, without the accepted
+	Deviations    []facts.Deviation      `json:"deviations"`
+	Held          []string               `json:"held"`
+	NotApplicable []string               `json:"not_applicable"`
+	Covered       []baseline.Covered     `json:"covered"`
+	NotJudged     []baseline.NotJudged   `json:"not_judged"`
+	Broken        []baseline.Broken      `json:"broken"`
+	Lapsed        []facts.Acceptance     `json:"lapsed"` // acceptances whose last day is over
+	Gaps          []facts.Gap            `json:"gaps"`
 
 	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
 	Snapshot *facts.Snapshot    `json:"-"`
@@ -42,13 +42,13 @@ type Result struct {
 // Judge judges a snapshot. The options' stage replaces that of the intent.
 func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) *Result {
 	if options.Stage != "" {
-		stage := facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, options.Stage), Origin: facts.Origin{File: "--stage"}}
-		snapshot.Readings = append([]facts.Reading{stage}, slices.DeleteFunc(snapshot.Readings, func(r facts.Reading) bool { return r.FullName() == "intent.stage" })...)
+		stage := facts.IntentStage.Reading(options.Stage, facts.Origin{File: "--stage"})
+		snapshot.Readings = append([]facts.Reading{stage}, slices.DeleteFunc(snapshot.Readings, func(r facts.Reading) bool { return r.FullName() == facts.IntentStage.Name })...)
 	}
 	j := rules.Judge(snapshot)
-	stage, _ := snapshot.Effective("intent.stage")
+	stage, _ := snapshot.Effective(facts.IntentStage.Name)
 	r := &Result{Format: ResultFormat, Tool: options.Tool, Baseline: rules.Version, Dialect: snapshot.Dialect, Site: snapshot.Site,
-		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[string]int{},
+		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[facts.Severity]int{},
 		Deviations: filled(j.Deviations), Held: filled(j.Held), NotApplicable: filled(j.NotApplicable), Covered: filled(j.Covered),
 		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
 		Snapshot: snapshot, Rules: rules}
@@ -88,15 +88,13 @@ func (r *Result) sort() {
 		if x, y := slices.Index(baseline.Areas, a.Area), slices.Index(baseline.Areas, b.Area); x != y {
 			return x - y
 		}
-		return severityRank(a.Severity) - severityRank(b.Severity)
+		return int(a.Severity) - int(b.Severity)
 	})
 }
 
-func severityRank(severity string) int { return slices.Index(facts.Severities, severity) }
-
 // count counts deviating rules by severity. A rule that deviates for 300 pages counts once.
 func (r *Result) count() {
-	for _, severity := range facts.Severities {
+	for _, severity := range facts.Severities() {
 		r.Counts[severity] = 0
 	}
 	for _, e := range r.Entries() {
@@ -107,7 +105,7 @@ func (r *Result) count() {
 }
 
 // weights are what a rule counts for, by its worst severity.
-var weights = map[string]float64{facts.Critical: 8, facts.High: 4, facts.Medium: 2, facts.Low: 1, facts.Note: 0}
+var weights = map[facts.Severity]float64{facts.Critical: 8, facts.High: 4, facts.Medium: 2, facts.Low: 1, facts.Note: 0}
 
 // measure works out alignment and judged. Covered and accepted deviations are on neither side of the share.
 func (r *Result) measure() {
@@ -126,7 +124,7 @@ func (r *Result) measure() {
 		}
 	}
 	for _, n := range r.Unjudged() {
-		if !slices.Contains(deviating, n.Rule) {
+		if n.Judged == 0 && !slices.Contains(deviating, n.Rule) {
 			unseen = append(unseen, n.Rule)
 		}
 	}
@@ -142,7 +140,7 @@ func (r *Result) measure() {
 func (r *Result) Unjudged() []baseline.NotJudged {
 	var answered []string
 	for _, rule := range r.Rules.Rules {
-		if verdict := r.of(rule.ID); verdict == Holds || verdict == Deviates {
+		if verdict := r.of(rule.ID); verdict == facts.Holds || verdict == facts.Deviates {
 			answered = append(answered, rule.Covers...)
 		}
 	}
@@ -184,14 +182,14 @@ func (r *Result) Entries() []Entry {
 	return entries
 }
 
-// Worst is the worst severity that counts, "" when nothing does.
-func (r *Result) Worst() string {
-	for _, severity := range facts.Severities {
+// Worst is the worst severity that counts, 0 when nothing does.
+func (r *Result) Worst() facts.Severity {
+	for _, severity := range facts.Severities() {
 		if r.Counts[severity] > 0 {
 			return severity
 		}
 	}
-	return ""
+	return 0
 }
 
 // FirstToDo is the deviation to begin with: the worst, and of those the first in the order of work.
@@ -205,9 +203,9 @@ func (r *Result) FirstToDo() (facts.Deviation, bool) {
 }
 
 // AtOrAbove tells whether anything that counts is at least as bad as the severity.
-func (r *Result) AtOrAbove(severity string) bool {
+func (r *Result) AtOrAbove(severity facts.Severity) bool {
 	worst := r.Worst()
-	return worst != "" && severityRank(worst) <= severityRank(severity)
+	return worst != 0 && worst <= severity
 }
 
 // Partial tells whether something that was asked for could not be seen or judged.

@@ -8,21 +8,13 @@ import (
 	"weltaxis/internal/facts"
 )
 
-// The verdicts on a setting.
-const (
-	Holds     = "holds"
-	Deviates  = "deviates"
-	NotJudged = "not judged"
-	NoRule    = "no rule"
-)
-
 // A Row is one setting with what each side says of it.
 type Row struct {
 	Setting  string          `json:"setting"`
 	Declared []facts.Reading `json:"declared"` // the effective one first
 	Served   *facts.Reading  `json:"served"`   // what a visitor gets of it; null when nothing shows it
 	Expected string          `json:"expected"` // what the rules that deviate expect
-	Verdict  string          `json:"verdict"`
+	Verdict  facts.Verdict   `json:"verdict"`
 	Rules    []string        `json:"rules"` // those that deviate, or else those that were asked
 	Because  string          `json:"because,omitempty"`
 }
@@ -32,15 +24,17 @@ type Row struct {
 func (r *Result) SideBySide(ruled bool) []Row {
 	rows := []Row{}
 	for _, entry := range facts.Of(facts.Settings) {
-		row := Row{Setting: strings.TrimPrefix(entry.Name, facts.Settings+"."), Declared: filled(r.Snapshot.All(entry.Name)), Verdict: NoRule, Rules: []string{}}
+		row := Row{Setting: entry.Short(), Declared: filled(r.Snapshot.All(entry.Name)), Verdict: facts.NoRule, Rules: []string{}}
 		if len(row.Declared) == 0 {
 			row.Because = r.Snapshot.Why(entry.Name)
 		}
-		if served, seen := r.Snapshot.Effective(facts.Served[entry.Name]); seen {
-			row.Served = &served
+		if entry.ShownBy != nil {
+			if served, seen := r.Snapshot.Effective(entry.ShownBy.Name); seen {
+				row.Served = &served
+			}
 		}
 		r.verdict(&row, entry.Name)
-		if !ruled || row.Verdict != NoRule {
+		if !ruled || row.Verdict != facts.NoRule {
 			rows = append(rows, row)
 		}
 	}
@@ -50,16 +44,16 @@ func (r *Result) SideBySide(ruled bool) []Row {
 // verdict looks at every rule whose condition mentions the name; deviating beats not judged beats holding.
 func (r *Result) verdict(row *Row, name string) {
 	var expected, covered []string
-	by := map[string][]string{}
+	by := map[facts.Verdict][]string{}
 	for _, rule := range r.Rules.Rules {
 		if !slices.Contains(rule.Mentions(), name) {
 			continue
 		}
 		verdict := r.of(rule.ID)
-		if verdict == Deviates {
+		if verdict == facts.Deviates {
 			switch d, counts := r.deviationAbout(rule.ID, row.Setting); {
 			case d == nil:
-				verdict = Holds // what puts the rule right leaves this one as it is
+				verdict = facts.Holds // what puts the rule right leaves this one as it is
 			case counts:
 				expected = append(expected, d.Expected)
 			default:
@@ -68,7 +62,7 @@ func (r *Result) verdict(row *Row, name string) {
 		}
 		by[verdict] = append(by[verdict], rule.ID)
 	}
-	for _, verdict := range []string{Deviates, NotJudged, Holds} {
+	for _, verdict := range []facts.Verdict{facts.Deviates, facts.NotJudged, facts.Holds} {
 		if len(by[verdict]) > 0 {
 			if len(expected) == 0 {
 				expected = covered
@@ -84,7 +78,7 @@ func (r *Result) verdict(row *Row, name string) {
 // One that changes no setting is about all that it mentions.
 func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, counts bool) {
 	is := func(d facts.Deviation) bool {
-		changes := slices.ContainsFunc(d.Fix.Changes, func(c facts.Change) bool { return c.Name == setting })
+		changes := slices.ContainsFunc(d.Fix.Changes, func(c facts.Target) bool { return c.Name == setting })
 		return d.Rule == rule && (changes || len(d.Fix.Changes) == 0)
 	}
 	if i := slices.IndexFunc(r.Deviations, is); i >= 0 {
@@ -96,28 +90,28 @@ func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, c
 	return nil, false
 }
 
-// of is the verdict of one rule; "" when it does not apply. A covered rule deviates.
-func (r *Result) of(rule string) string {
+// of is the verdict of one rule. A covered rule deviates.
+func (r *Result) of(rule string) facts.Verdict {
 	switch {
 	case slices.Contains(r.Held, rule):
-		return Holds
+		return facts.Holds
 	case slices.Contains(r.NotApplicable, rule):
-		return ""
+		return facts.NotApplicable
 	case slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool { return d.Rule == rule }),
 		slices.ContainsFunc(r.Covered, func(c baseline.Covered) bool { return c.Rule == rule }):
-		return Deviates
+		return facts.Deviates
 	}
-	return NotJudged
+	return facts.NotJudged
 }
 
 // Exportable divides the settings that say how a site is kept, and not who it is, into those to carry to another
 // site and those that deviate.
 func (r *Result) Exportable() (kept []facts.Reading, left []string) {
 	for _, row := range r.SideBySide(false) {
-		entry, _ := facts.Lookup(facts.Settings + "." + row.Setting)
+		entry, _ := facts.Setting(row.Setting)
 		switch {
-		case len(row.Declared) == 0 || facts.Own(row.Setting) || entry.Type == facts.Secret || row.Declared[0].Origin.Key != "" && row.Declared[0].Origin.Line == 0 && row.Declared[0].Origin.Table == "":
-		case row.Verdict == Deviates:
+		case len(row.Declared) == 0 || entry.Own || entry.Type == facts.Secret || row.Declared[0].Origin.Key != "" && row.Declared[0].Origin.Line == 0 && row.Declared[0].Origin.Table == "":
+		case row.Verdict == facts.Deviates:
 			left = append(left, row.Setting)
 		default:
 			kept = append(kept, row.Declared[0])

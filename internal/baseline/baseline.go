@@ -15,6 +15,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"cel.dev/cel-go/cel"
 
@@ -198,9 +200,9 @@ func (b *Baseline) Rule(id string) (*Rule, bool) {
 	return nil, false
 }
 
-// Compile keeps the rules of the named areas and the named rules, all when none is named, and compiles them.
-// It reports names that are neither.
-func (b *Baseline) Compile(only ...string) error {
+// Select keeps the rules of the named areas and the named rules, all when none is named, and reports names that are
+// neither. Rules of one's own are checked; the built-in ones are known to be in order.
+func (b *Baseline) Select(only ...string) error {
 	for i, name := range only {
 		if now, changed := b.Present(name); changed {
 			slog.Warn(facts.Renamed(name, now))
@@ -214,16 +216,47 @@ func (b *Baseline) Compile(only ...string) error {
 	b.Rules = slices.DeleteFunc(b.Rules, func(r *Rule) bool {
 		return len(only) > 0 && !slices.Contains(only, r.Area) && !slices.Contains(only, r.ID)
 	})
-	var err error
-	if b.env, err = newEnv(b.Limits); err != nil {
-		return err
-	}
 	for _, r := range b.Rules {
+		if r.builtIn {
+			continue
+		}
 		if err := b.compile(r); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Compiling begins to compile what Select has left to compile, and returns at once. The function it returns waits until
+// that is done; until then the baseline judges nothing.
+func (b *Baseline) Compiling() (wait func() error) {
+	done := make(chan error, 1)
+	go func() {
+		start := time.Now()
+		done <- b.compileRest()
+		slog.Debug("compiled", "rules", len(b.Rules), "took", time.Since(start))
+	}()
+	return sync.OnceValue(func() error { return <-done })
+}
+
+func (b *Baseline) compileRest() error {
+	for _, r := range b.Rules {
+		if r.code != nil {
+			continue
+		}
+		if err := b.compile(r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Compile selects and compiles in one.
+func (b *Baseline) Compile(only ...string) error {
+	if err := b.Select(only...); err != nil {
+		return err
+	}
+	return b.compileRest()
 }
 
 // Source returns the text of the built-in rules of an area.

@@ -81,13 +81,13 @@ func TestAMistakeInARuleIsAnErrorWithItsPlace(t *testing.T) {
 	}
 }
 
-func reading(source, name string, v facts.Value) facts.Reading {
-	return facts.Reading{Source: source, Name: name, Value: v, Origin: facts.Origin{File: source, Line: 1}}
+func reading(source facts.Source, name string, v facts.Value) facts.Reading {
+	return facts.Reading{Source: source, Name: name, Value: v, Origin: facts.Origin{File: source.String(), Line: 1}}
 }
 
 func snapshot(readings ...facts.Reading) *facts.Snapshot {
-	return &facts.Snapshot{Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Readings: readings,
-		Sources: []facts.Asked{{Source: facts.Settings}}, Gaps: []facts.Gap{}}
+	return &facts.Snapshot{Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Seen: facts.Seen{Readings: readings, Gaps: []facts.Gap{}},
+		Sources: []facts.Asked{{Source: facts.Settings}}}
 }
 
 func judge(t *testing.T, o own, s *facts.Snapshot) Judgement {

@@ -63,6 +63,12 @@ func (b *Baseline) compile(r *Rule) error {
 }
 
 func (b *Baseline) envFor(r *Rule) (*cel.Env, error) {
+	if b.env == nil {
+		var err error
+		if b.env, err = newEnv(b.Limits); err != nil {
+			return nil, err
+		}
+	}
 	if r.list == "" {
 		return b.env, nil
 	}

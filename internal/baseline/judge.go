@@ -31,11 +31,23 @@ type Covered struct {
 	Deviation facts.Deviation `json:"-"`
 }
 
-// NotJudged is a rule that lacks what it needs to know.
+// NotJudged is a rule that lacks what it needs to know: of the site, or of the items that are named. A rule that could
+// be judged of other items has its verdict for those.
 type NotJudged struct {
-	Rule    string   `json:"rule"`
-	Missing []string `json:"missing"`
-	Because string   `json:"because"`
+	Rule    string         `json:"rule"`
+	Missing []string       `json:"missing"`
+	Because string         `json:"because"`
+	Items   []UnjudgedItem `json:"items,omitempty"`
+	// Judged is how many items could be judged all the same.
+	Judged int `json:"judged,omitempty"`
+}
+
+// An UnjudgedItem is one item of a list of which a rule could not be judged.
+type UnjudgedItem struct {
+	Subject string       `json:"subject"`
+	Missing []string     `json:"missing"`
+	Because string       `json:"because"`
+	Origin  facts.Origin `json:"origin"`
 }
 
 // Broken is a rule whose own expression failed.
@@ -53,7 +65,10 @@ type judging struct {
 	rule     *Rule
 	snapshot *facts.Snapshot
 	item     facts.Item
-	missing  []string
+	missing  []string         // of the site
+	lacks    []string         // of the current item
+	items    []UnjudgedItem   // that could not be judged
+	judged   int              // items that could
 	proposed *facts.Proposal  // the fix, where it is the same for every item
 	same     map[string]known // what does not depend on the item, looked up once
 }
@@ -84,7 +99,12 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	case len(j.missing) > 0:
 		slices.Sort(j.missing)
 		missing := slices.Compact(j.missing)
-		into.NotJudged = append(into.NotJudged, NotJudged{r.ID, missing, s.Why(missing[0])})
+		into.NotJudged = append(into.NotJudged, NotJudged{Rule: r.ID, Missing: missing, Because: s.Why(missing[0])})
+	case len(j.items) > 0:
+		into.NotJudged = append(into.NotJudged, NotJudged{Rule: r.ID, Missing: j.items[0].Missing, Because: j.items[0].Because, Items: j.items, Judged: j.judged})
+		if len(deviations) == 0 && j.judged > 0 {
+			into.Held = append(into.Held, r.ID)
+		}
 	case len(deviations) > 0:
 	case !applied:
 		into.NotApplicable = append(into.NotApplicable, r.ID)
@@ -108,12 +128,19 @@ func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) 
 		return nil, false, nil
 	}
 	for item := range items {
-		j.item = item
+		j.item, j.lacks = item, nil
 		d, applies, err := j.one()
 		if err != nil {
 			return deviations, applied, err
 		}
 		applied = applied || applies
+		switch {
+		case len(j.lacks) > 0:
+			why := item.Why(strings.TrimPrefix(j.lacks[0], j.rule.list+"."))
+			j.items = append(j.items, UnjudgedItem{item.Subject(), j.lacks, why.Because, why.Origin})
+		case applies:
+			j.judged++
+		}
 		if d != nil {
 			deviations = append(deviations, *d)
 		}
@@ -154,7 +181,12 @@ func (j *judging) note(unknown *types.Unknown) {
 	for _, id := range unknown.IDs() {
 		trails, _ := unknown.GetAttributeTrails(id)
 		for _, trail := range trails {
-			j.missing = append(j.missing, j.catalogueName(trail.String()))
+			name := trail.String()
+			if _, ofItem := j.itemField(name); ofItem {
+				j.lacks = append(j.lacks, j.catalogueName(name))
+			} else {
+				j.missing = append(j.missing, j.catalogueName(name))
+			}
 		}
 	}
 }
@@ -162,7 +194,15 @@ func (j *judging) note(unknown *types.Unknown) {
 // catalogueName is the catalogue's name for a variable: without .length, and with the list for an item's field.
 func (j *judging) catalogueName(name string) string {
 	if bare, ok := strings.CutPrefix(name, factoryPrefix); ok {
-		return facts.Settings + "." + bare
+		return facts.Settings.Name(bare)
+	}
+	if bare, ok := strings.CutPrefix(name, absentPrefix); ok {
+		if source, _ := facts.SourceOf(bare); source != 0 {
+			if _, known := facts.Lookup(bare); known {
+				return bare
+			}
+		}
+		return facts.Settings.Name(bare)
 	}
 	if field, ok := j.itemField(name); ok {
 		return j.rule.list + "." + field
@@ -246,22 +286,31 @@ func (j *judging) lookupSame(name string) (any, bool) {
 		return nativeOf(l.Value), known
 	}
 	reading, known := j.snapshot.Effective(j.catalogueName(name))
-	if strings.HasPrefix(name, factoryPrefix) {
+	switch {
+	case strings.HasPrefix(name, absentPrefix):
+		return reading.Absent, known
+	case strings.HasPrefix(name, factoryPrefix):
 		return reading.Factory, known
 	}
-	return nativeOf(reading.Value), known
+	return nativeOf(reading.Value), known && !reading.Absent
 }
 
-func (j *judging) subject() string {
+func (j *judging) subject() (subject, identity string) {
 	if j.item == nil {
-		return SiteSubject
+		return SiteSubject, SiteSubject
 	}
-	return j.item.Subject()
+	return j.item.Subject(), j.item.Identity()
 }
 
 func (j *judging) deviation() (*facts.Deviation, error) {
 	r := j.rule
-	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Subject: j.subject(), Fingerprint: facts.Fingerprint(r.ID, j.subject())}
+	subject, identity := j.subject()
+	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Subject: subject, Fingerprint: facts.Fingerprint(r.ID, identity), Formerly: []string{}, Item: j.item}
+	for _, id := range append([]string{r.ID}, r.Former...) { // formerly they were made of the subject
+		if old := facts.Fingerprint(id, subject); old != d.Fingerprint {
+			d.Formerly = append(d.Formerly, old)
+		}
+	}
 	var err error
 	if d.Severity, err = j.severity(); err != nil {
 		return nil, err
@@ -278,14 +327,14 @@ func (j *judging) deviation() (*facts.Deviation, error) {
 }
 
 // severity is the first whose condition holds; one that cannot be told is passed over.
-func (j *judging) severity() (string, error) {
+func (j *judging) severity() (facts.Severity, error) {
 	for i, condition := range j.rule.code.severity {
 		if condition == nil {
 			return j.rule.Severity[i].Is, nil
 		}
 		value, err := j.evaluate(condition)
 		if err != nil {
-			return "", err
+			return 0, err
 		}
 		if value == types.True {
 			return j.rule.Severity[i].Is, nil
@@ -363,11 +412,11 @@ func (j *judging) value(name string) (facts.Value, bool) {
 	if field, ok := j.itemField(name); ok {
 		return j.item.Field(field)
 	}
-	if strings.HasPrefix(name, factoryPrefix) {
+	if strings.HasPrefix(name, factoryPrefix) || strings.HasPrefix(name, absentPrefix) {
 		return facts.Value{}, false
 	}
 	reading, known := j.snapshot.Effective(j.catalogueName(name))
-	return reading.Value, known
+	return reading.Value, known && !reading.Absent
 }
 
 // readings are all readings of what the rule mentions: in its condition, and what was looked at to see whether it
@@ -376,7 +425,7 @@ func (j *judging) readings() []facts.Reading {
 	names := slices.Clone(j.rule.code.holds.names)
 	if when := j.rule.code.when; when != nil && j.item == nil {
 		for _, name := range when.names {
-			if facts.SourceOf(name) != facts.Intent {
+			if source, _ := facts.SourceOf(name); source != facts.Intent {
 				names = append(names, name)
 			}
 		}
@@ -412,7 +461,7 @@ func (j *judging) twinNames() []string {
 			continue
 		}
 		for _, name := range twin.code.holds.names {
-			if facts.SourceOf(name) != facts.Intent {
+			if source, _ := facts.SourceOf(name); source != facts.Intent {
 				names = append(names, name)
 			}
 		}
@@ -438,10 +487,10 @@ func (j *judging) readingsOf(full string) []facts.Reading {
 	if !known {
 		return nil
 	}
-	source, name, _ := strings.Cut(full, ".")
-	return []facts.Reading{{Source: source, Name: name, Value: value, Origin: j.item.Origin()}}
+	source, name := facts.SourceOf(full)
+	return []facts.Reading{{Source: source, Name: name, Value: value, Origin: j.item.OriginOf(field)}}
 }
 
-var sourceOrder = []string{facts.Settings, facts.Live, facts.Files, facts.Server, facts.Runtime, facts.Intent}
+var sourceOrder = []facts.Source{facts.Settings, facts.Live, facts.Files, facts.Server, facts.Runtime, facts.Intent}
 
-func sourceRank(source string) int { return slices.Index(sourceOrder, source) }
+func sourceRank(source facts.Source) int { return slices.Index(sourceOrder, source) }

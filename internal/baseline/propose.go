@@ -42,7 +42,7 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 	}
 	for _, name := range sortedKeys(f.Set) {
-		entry, _ := facts.Lookup(facts.Settings + "." + name)
+		entry, _ := facts.Lookup(facts.Settings.Name(name))
 		to, _ := entry.Type.Parse(f.Set[name])
 		propose(name, to)
 	}
@@ -85,14 +85,14 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-func (j *judging) change(name string, to facts.Value, hint string) facts.Change {
-	now, _ := j.snapshot.Effective(facts.Settings + "." + name)
-	return facts.Change{Name: name, From: now.Value, To: to, Origin: now.Origin, Hint: hint}
+func (j *judging) change(name string, to facts.Value, hint string) facts.Target {
+	now, _ := j.snapshot.Effective(facts.Settings.Name(name))
+	return facts.Target{Name: name, From: now.Value, To: to, Origin: now.Origin, Hint: hint}
 }
 
 // worked evaluates the value a setting should have; the zero Value when that needs what nobody said.
 func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
-	entry, _ := facts.Lookup(facts.Settings + "." + name)
+	entry, _ := facts.Lookup(facts.Settings.Name(name))
 	e, err := j.baseline.fixExpression(j.rule, source, celTypes[entry.Type])
 	if err != nil {
 		return facts.Value{}, err
@@ -104,24 +104,24 @@ func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
 	return entry.Type.Parse(formatCEL(value))
 }
 
-func (j *judging) modeChange(source strict.Expr) (facts.Change, error) {
+func (j *judging) modeChange(source strict.Expr) (facts.Target, error) {
 	e, err := j.baseline.fixExpression(j.rule, source, cel.IntType)
 	if err != nil {
-		return facts.Change{}, err
+		return facts.Target{}, err
 	}
 	value, err := j.evaluate(e)
 	if err != nil {
-		return facts.Change{}, err
+		return facts.Target{}, err
 	}
 	now, _ := j.item.Field("mode")
 	to, _ := value.Value().(int64)
-	return facts.Change{Name: "mode", From: now, To: facts.NumberOf(facts.Mode, to), Origin: j.item.Origin()}, nil
+	return facts.Target{Name: "mode", From: now, To: facts.NumberOf(facts.Mode, to), Origin: j.item.Origin()}, nil
 }
 
 // checkFixExpressions compiles the expressions of a rule's fix.
 func (b *Baseline) checkFixExpressions(r *Rule) error {
 	for name, source := range r.Fix.SetTo {
-		entry, _ := facts.Lookup(facts.Settings + "." + name)
+		entry, _ := facts.Lookup(facts.Settings.Name(name))
 		if _, err := b.fixExpression(r, source, celTypes[entry.Type]); err != nil {
 			return err
 		}

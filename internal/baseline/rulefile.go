@@ -59,8 +59,8 @@ type Rule struct {
 
 // A Fix is what would put a deviation right, before its expressions are worked out.
 type Fix struct {
-	Kind    string                 `yaml:"kind"` // follows from what is given, when left out
-	Risk    string                 `yaml:"risk"`
+	Kind    facts.ProposalKind     `yaml:"kind"` // follows from what is given, when left out
+	Risk    facts.Risk             `yaml:"risk"`
 	Lasting bool                   `yaml:"lasting"`
 	Set     map[string]string      `yaml:"set"`    // setting: value as text
 	SetTo   map[string]strict.Expr `yaml:"set_to"` // setting: expression
@@ -68,11 +68,11 @@ type Fix struct {
 	Mode    strict.Expr            `yaml:"mode"`   // the mode of every entry of the class
 	Steps   []string               `yaml:"steps"`
 	Field   string                 `yaml:"field"` // of a page's own record: title, description or indexable
-	Write   *Line                  `yaml:"write"` // a line that a file ought to have
+	Write   *LineSpec              `yaml:"write"` // a line that a file ought to have
 }
 
-// A Line is a line of a file below the served folder, and what a new file starts with; both take values in braces.
-type Line struct {
+// A LineSpec is a line of a file below the served folder, and what a new file starts with; both take values in braces.
+type LineSpec struct {
 	File  string `yaml:"file"`
 	Start string `yaml:"start"`
 	Line  string `yaml:"line"`
@@ -83,8 +83,8 @@ type Severity []SeverityCase
 
 // A SeverityCase is one of them; the last has no condition.
 type SeverityCase struct {
-	If strict.Expr `yaml:"if"`
-	Is string      `yaml:"is"`
+	If strict.Expr    `yaml:"if"`
+	Is facts.Severity `yaml:"is"`
 }
 
 // UnmarshalNode reads either shape.
@@ -94,16 +94,13 @@ func (s *Severity) UnmarshalNode(n strict.Node) error {
 			return err
 		}
 	} else {
-		var word string
-		if err := n.Into(&word); err != nil {
+		var one facts.Severity
+		if err := n.Into(&one); err != nil {
 			return err
 		}
-		*s = Severity{{Is: word}}
+		*s = Severity{{Is: one}}
 	}
 	for i, c := range *s {
-		if !slices.Contains(facts.Severities, c.Is) {
-			return n.Errorf("%q is no severity%s; there are %s", c.Is, nearest.Hint(c.Is, facts.Severities), strings.Join(facts.Severities, ", "))
-		}
 		if last := i == len(*s)-1; last != (c.If.Source == "") {
 			return n.Errorf("every severity but the last has a condition (if), and the last has none")
 		}
@@ -112,12 +109,12 @@ func (s *Severity) UnmarshalNode(n strict.Node) error {
 }
 
 // Worst is the worst severity the rule may have.
-func (s Severity) Worst() string {
-	worst := len(facts.Severities) - 1
+func (s Severity) Worst() facts.Severity {
+	worst := facts.Note
 	for _, c := range s {
-		worst = min(worst, slices.Index(facts.Severities, c.Is))
+		worst = min(worst, c.Is)
 	}
-	return facts.Severities[worst]
+	return worst
 }
 
 // Areas lists the areas in the order of work.
@@ -206,14 +203,12 @@ func (r *Rule) checkEach() error {
 	return nil
 }
 
-var risks = []string{facts.Safe, facts.Visible, facts.Disruptive}
-
 func (r *Rule) checkFix() error {
 	f := &r.Fix
-	if !slices.Contains(risks, f.Risk) {
-		return r.errorf("fix: risk is one of %s%s", strings.Join(risks, ", "), nearest.Hint(f.Risk, risks))
+	if f.Risk == 0 {
+		return r.errorf("fix: risk is missing: one of %s", strings.Join(facts.RiskWords(), ", "))
 	}
-	if f.Kind == "" {
+	if f.Kind == 0 {
 		switch {
 		case len(f.Set)+len(f.SetTo)+len(f.Ask) > 0:
 			f.Kind = facts.KindSet
@@ -226,12 +221,16 @@ func (r *Rule) checkFix() error {
 	if f.Write != nil && !filepath.IsLocal(f.Write.File) {
 		return r.errorf("fix: write: %q is no file below the served folder", f.Write.File)
 	}
-	if f.Kind == facts.KindSteps && len(f.Steps) == 0 {
-		return r.errorf("fix: says neither what to change nor the steps for a person")
+	changes := map[facts.ProposalKind]bool{facts.KindSet: len(f.Set)+len(f.SetTo)+len(f.Ask) > 0, facts.KindMode: f.Mode.Source != "", facts.KindWrite: f.Write != nil || len(f.Steps) > 0}
+	if does, tells := changes[f.Kind]; tells && !does {
+		return r.errorf("fix: kind is %s, and it says nothing to %s", f.Kind, f.Kind)
+	}
+	if len(f.Steps) == 0 && !changes[facts.KindSet] && !changes[facts.KindMode] && !changes[facts.KindWrite] {
+		return r.errorf("fix: it does nothing: it says neither what to change nor the steps for a person")
 	}
 	names := slices.Concat(slices.Collect(maps.Keys(f.Set)), slices.Collect(maps.Keys(f.SetTo)), slices.Collect(maps.Keys(f.Ask)))
 	for _, name := range names {
-		entry, known := facts.Lookup(facts.Settings + "." + name)
+		entry, known := facts.Lookup(facts.Settings.Name(name))
 		if !known {
 			return r.errorf("fix: there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
 		}

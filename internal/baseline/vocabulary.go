@@ -14,11 +14,13 @@ import (
 // The names that rules may use, besides those of the catalogue:
 //
 //	factory.site.title            the setting has a value the install came with
+//	absent.site.title             it is known that nothing is there; what it would hold is unknown then
 //	settings.security.secret.length   the length of a secret, whose text is never known
 //	limits.title_chars            a limit
 //	taken                         when the snapshot was taken
 const (
 	factoryPrefix = "factory."
+	absentPrefix  = "absent."
 	limitsPrefix  = "limits."
 	lengthSuffix  = ".length"
 	takenName     = "taken"
@@ -50,19 +52,22 @@ func nativeOf(v facts.Value) any {
 }
 
 // variable is the name under which expressions see a name of the catalogue.
-func variable(entry facts.Entry) string {
+func variable(entry *facts.Term) string {
 	if entry.Type == facts.Secret {
 		return entry.Name + lengthSuffix
 	}
 	return entry.Name
 }
 
+// absentName is what absent. stands before: a setting without its source, like factory., and all else in full.
+func absentName(full string) string { return strings.TrimPrefix(full, facts.Settings.All()) }
+
 // newEnv declares every leaf as a dotted variable of its own, so that an unknown one is named in full.
 func newEnv(limits map[string]Limit) (*cel.Env, error) {
 	options := append(functions(), ext.Strings(), cel.Variable(takenName, cel.TimestampType))
 	for _, entry := range facts.Catalogue() {
-		options = append(options, cel.Variable(variable(entry), celTypes[entry.Type]))
-		if bare, ok := strings.CutPrefix(entry.Name, facts.Settings+"."); ok {
+		options = append(options, cel.Variable(variable(entry), celTypes[entry.Type]), cel.Variable(absentPrefix+absentName(entry.Name), cel.BoolType))
+		if bare, ok := strings.CutPrefix(entry.Name, facts.Settings.All()); ok {
 			options = append(options, cel.Variable(factoryPrefix+bare, cel.BoolType))
 		}
 	}

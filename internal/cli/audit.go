@@ -3,11 +3,12 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/render"
 )
 
 func (p *program) auditCommand() *cobra.Command {
-	alarm := "high"
+	alarm := facts.High.String()
 	c := &cobra.Command{
 		Use:   "audit [SITE]",
 		Short: "Looks at a site from every side and reports what deviates, with fixes",
@@ -20,18 +21,19 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 ` + statusHelp,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := checkSeverity("alarm", alarm); err != nil {
+			threshold, err := severityOf("alarm", alarm)
+			if err != nil {
 				return err
 			}
 			result, err := p.audit(c.Context(), args)
 			if err != nil {
 				return err
 			}
-			if err := p.write(p.text(func(page render.Page) { render.Text(page, result) }), jsonForm(result)); err != nil {
+			if err := p.write(p.text(func(page render.Sheet) { render.Text(page, result) }), jsonForm(result)); err != nil {
 				return err
 			}
 			switch {
-			case alarm != "never" && result.AtOrAbove(alarm):
+			case result.AtOrAbove(threshold):
 				return status(exitDeviates)
 			case result.Partial():
 				return status(exitPartial)

@@ -23,7 +23,7 @@ func (p *program) baselineCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return p.write(p.text(func(page render.Page) { render.Rules(page, b) }), jsonForm(render.RuleList(b)))
+				return p.write(p.text(func(page render.Sheet) { render.Rules(page, b) }), jsonForm(render.RuleList(b)))
 			},
 		},
 		&cobra.Command{

@@ -299,9 +299,9 @@ type form struct {
 }
 
 // text is the form for people; it is laid out for the terminal it goes to.
-func (p *program) text(lay func(render.Page)) form {
+func (p *program) text(lay func(render.Sheet)) form {
 	return form{"text", func(w io.Writer) error {
-		page := render.Page{Writer: colorprofile.NewWriter(w, os.Environ()), Width: widthOf(w)}
+		page := render.Sheet{Writer: colorprofile.NewWriter(w, os.Environ()), Width: widthOf(w)}
 		lay(page)
 		return nil
 	}}
@@ -343,11 +343,14 @@ func widthOf(w io.Writer) int {
 	return 80
 }
 
-// checkSeverity takes a severity or "never".
-func checkSeverity(flag, word string) error {
-	words := append(slices.Clone(facts.Severities), "never")
-	if !slices.Contains(words, word) {
-		return fmt.Errorf("--%s: there is no severity %q%s; there are %s", flag, word, nearest.Hint(word, words), strings.Join(words, ", "))
+// severityOf takes a severity, or "never", which is 0.
+func severityOf(flag, word string) (severity facts.Severity, err error) {
+	if word == "never" {
+		return 0, nil
 	}
-	return nil
+	if err := severity.UnmarshalText([]byte(word)); err != nil || word == "" {
+		words := append(facts.SeverityWords(), "never")
+		return 0, fmt.Errorf("--%s: there is no severity %q%s; there are %s", flag, word, nearest.Hint(word, words), strings.Join(words, ", "))
+	}
+	return severity, nil
 }

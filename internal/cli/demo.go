@@ -64,7 +64,7 @@ that audit, pages, fix and the rest can be tried on them from another terminal.`
 			if err != nil {
 				return err
 			}
-			return p.write(p.text(func(page render.Page) {
+			return p.write(p.text(func(page render.Sheet) {
 				fmt.Fprintf(page, "%s %s\n\n", map[bool]string{false: "The demo is in", true: "The demo is there already, and left as it is, in"}[there], dir)
 				render.Text(page, result)
 				render.TryNext(page, nextSteps(dir))
@@ -83,7 +83,7 @@ func (p *program) serve(ctx context.Context, server *demo.Server, dir string) er
 	if err := server.Announce(); err != nil {
 		return err
 	}
-	if err := p.write(p.text(func(page render.Page) { render.Served(page, dir, server.Sites(), server.Connect, servedSteps(dir)) })); err != nil {
+	if err := p.write(p.text(func(page render.Sheet) { render.Served(page, dir, server.Sites(), server.Connect, servedSteps(dir)) })); err != nil {
 		return err
 	}
 	return server.Wait(ctx)

@@ -44,7 +44,7 @@ func (p *program) dialectList() *cobra.Command {
 				}
 				all = append(all, d)
 			}
-			return p.write(p.text(func(page render.Page) { render.Dialects(page, all) }), jsonForm(render.DialectList(all)))
+			return p.write(p.text(func(page render.Sheet) { render.Dialects(page, all) }), jsonForm(render.DialectList(all)))
 		},
 	}
 }
@@ -91,7 +91,7 @@ written. The exit status is 1 when an entry cannot be read or would not be writt
 					return err
 				}
 			}
-			if err := p.write(p.text(func(page render.Page) { render.CheckedDialect(page, spoken, where, checked) }), jsonForm(checked)); err != nil {
+			if err := p.write(p.text(func(page render.Sheet) { render.CheckedDialect(page, spoken, where, checked) }), jsonForm(checked)); err != nil {
 				return err
 			}
 			for _, entry := range checked {
@@ -160,8 +160,8 @@ The database is the one that the configuration names, or --database:
 			traces := discover.TracesIn(options.Root)
 			traces.Tables = draft.Tables
 			if options.Live != nil {
-				maker, _ := options.Live.Effective("live.home.generator")
-				traces.Page = fmt.Sprintf(`<meta name="generator" content="%s">`, maker.Value.Text())
+				maker, _ := options.Live.Is(facts.HomeGenerator)
+				traces.Page = fmt.Sprintf(`<meta name="generator" content="%s">`, maker.Text())
 			}
 			known := discover.Recognise(dialect.Shipped(), "", traces)
 			if p.output != "" && p.format == "text" {
@@ -170,9 +170,9 @@ The database is the one that the configuration names, or --database:
 				}
 				into := p.output
 				p.output = ""
-				return p.write(p.text(func(page render.Page) { render.Draft(page, draft, known, into) }))
+				return p.write(p.text(func(page render.Sheet) { render.Draft(page, draft, known, into) }))
 			}
-			return p.write(p.text(func(page render.Page) { render.Draft(page, draft, known, "") }), jsonForm(render.DraftJSON(draft, known)),
+			return p.write(p.text(func(page render.Sheet) { render.Draft(page, draft, known, "") }), jsonForm(render.DraftJSON(draft, known)),
 				form{"yaml", func(w io.Writer) error { _, err := w.Write(draft.YAML()); return err }})
 		},
 	}
@@ -260,7 +260,7 @@ func (p *program) ask(draft *discover.Draft) error {
 		if f.Certain {
 			continue
 		}
-		entry, _ := facts.Lookup(facts.Settings + "." + f.Setting)
+		entry, _ := facts.Lookup(facts.Settings.Name(f.Setting))
 		fmt.Fprintf(p.err, "%s (%s)\n  %s holds %q\n  is that it? [y]es, [n]o, [l]eave it as a suggestion, [q]uit asking: ",
 			f.Setting, entry.Meaning, render.Safe(f.Origin), render.Safe(f.Shown))
 		if !answers.Scan() {

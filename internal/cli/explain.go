@@ -47,7 +47,7 @@ func present(b *baseline.Baseline, names []string) []string {
 	for i, name := range names {
 		now, changed := b.Present(name)
 		if !changed {
-			now, changed = facts.PresentSetting(strings.TrimPrefix(name, facts.Settings+"."))
+			now, changed = facts.PresentSetting(strings.TrimPrefix(name, facts.Settings.All()))
 		}
 		if changed {
 			slog.Warn(facts.Renamed(name, now))
@@ -71,11 +71,11 @@ func (p *program) explainRule(b *baseline.Baseline, id string) error {
 		return err
 	}
 	rule, _ := b.Rule(id)
-	return p.write(p.text(func(page render.Page) { render.ExplainRule(page, b, rule) }))
+	return p.write(p.text(func(page render.Sheet) { render.ExplainRule(page, b, rule) }))
 }
 
 func (p *program) explainSetting(b *baseline.Baseline, name string) error {
-	full := facts.Settings + "." + strings.TrimPrefix(name, facts.Settings+".")
+	full := facts.Settings.Name(strings.TrimPrefix(name, facts.Settings.All()))
 	entry, known := facts.Lookup(full)
 	if !known {
 		return fmt.Errorf("there is no rule or setting %q%s; weltaxis baseline list lists the rules", name, nearest.Hint(name, append(b.IDs(), facts.Names(facts.Settings)...)))
@@ -89,11 +89,11 @@ func (p *program) explainSetting(b *baseline.Baseline, name string) error {
 			rules = append(rules, rule.ID)
 		}
 	}
-	spellings, err := spellingsOf(strings.TrimPrefix(full, facts.Settings+"."))
+	spellings, err := spellingsOf(strings.TrimPrefix(full, facts.Settings.All()))
 	if err != nil {
 		return err
 	}
-	return p.write(p.text(func(page render.Page) { render.ExplainSetting(page, entry, rules, spellings) }))
+	return p.write(p.text(func(page render.Sheet) { render.ExplainSetting(page, entry, rules, spellings) }))
 }
 
 // spellingsOf says where each shipped dialect keeps a setting.

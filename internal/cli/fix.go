@@ -21,6 +21,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
 	"weltaxis/internal/site"
 )
@@ -45,7 +46,8 @@ func (p *program) siteAmong(args []string) []string {
 type fixing struct {
 	*program
 	write, script, yes bool
-	allow              string
+	risk               string // as --allow says it
+	allow              facts.Risk
 	said               []string
 	values             string
 
@@ -77,7 +79,7 @@ plan was shown that waits to be made · 2 wrong use`,
 	}
 	flags := c.Flags()
 	flags.BoolVar(&f.write, "write", false, "make the changes")
-	flags.StringVar(&f.allow, "allow", facts.Safe, "make changes up to this risk: safe, visible or disruptive")
+	flags.StringVar(&f.risk, "allow", facts.Safe.String(), "make changes up to this risk: safe, visible or disruptive")
 	flags.StringArrayVar(&f.said, "value", nil, "a value that only a person can say, as NAME=VALUE; page.NAME.title=VALUE for a page's own")
 	flags.StringVar(&f.values, "values", "", "a file of values that settings --export wrote")
 	flags.BoolVar(&f.script, "script", false, "print the changes as a script with its undo, for somebody with more rights")
@@ -86,9 +88,8 @@ plan was shown that waits to be made · 2 wrong use`,
 }
 
 func (f *fixing) run(ctx context.Context, names []string) error {
-	risks := []string{facts.Safe, facts.Visible, facts.Disruptive}
-	if !slices.Contains(risks, f.allow) {
-		return fmt.Errorf("--allow: there is no risk %q; there are %s", f.allow, strings.Join(risks, ", "))
+	if err := f.allow.UnmarshalText([]byte(f.risk)); err != nil || f.risk == "" {
+		return fmt.Errorf("--allow: there is no risk %q%s; there are %s", f.risk, nearest.Hint(f.risk, facts.RiskWords()), strings.Join(facts.RiskWords(), ", "))
 	}
 	values, err := f.valuesSaid()
 	if err != nil {
@@ -126,7 +127,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 			return err
 		}})
 	case !f.write:
-		if err := f.program.write(f.text(func(page render.Page) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes)); err != nil {
+		if err := f.program.write(f.text(func(page render.Sheet) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes)); err != nil {
 			return err
 		}
 		if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return c.Kind != fix.Person }) {
@@ -180,10 +181,10 @@ func (f *fixing) plan(ctx context.Context, values map[string]string, names []str
 	if tree := f.site.Sources.Files; tree != nil {
 		w.FilesRoot = f.site.Resolve(tree.Root)
 	}
-	if kept, known := f.before.Snapshot.Effective("settings.cache.page"); !known || kept.Value.Bool() {
+	if kept, known := f.before.Snapshot.Is(facts.CachePage.Term); !known || kept.Bool() {
 		w.Pages = true
 	}
-	if robots, known := f.before.Snapshot.Effective("live.robots.status"); known && robots.Value.Number() == 200 {
+	if robots, known := f.before.Snapshot.Is(facts.LiveRobotsStatus.Term); known && robots.Number() == 200 {
 		w.Made = []string{"robots.txt"}
 	}
 	plan, err := fix.New(ctx, w)
@@ -283,7 +284,7 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 			return err
 		}
 	}
-	if err := f.program.write(f.text(func(page render.Page) { render.Outcome(page, f.site.Name, report, rest) }), jsonForm(report)); err != nil {
+	if err := f.program.write(f.text(func(page render.Sheet) { render.Outcome(page, f.site.Name, report, rest) }), jsonForm(report)); err != nil {
 		return err
 	}
 	for _, o := range report.Outcomes {
@@ -319,16 +320,11 @@ func (p *program) env(_ context.Context, s *site.Site, journal *fix.Journal) (fi
 	if s.Sources.Live != nil && !p.offline {
 		env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, p.options()) }
 		env.Health = func(ctx context.Context) (string, bool) {
-			home := *s
-			home.Sources.Settings, home.Sources.Files = nil, nil
-			options := p.options()
-			options.Pages, options.Only = []string{}, []string{"titles"}
-			r, err := audit.Run(ctx, &home, time.Now(), options)
+			status, err := audit.Status(ctx, s, p.options())
 			if err != nil {
-				return err.Error(), true
+				return facts.InWords(err), true
 			}
-			of := seen(r)
-			return of.Answers, of.Broken
+			return strconv.Itoa(status), status >= 500
 		}
 	}
 	return env, nil
@@ -343,9 +339,9 @@ func seen(r *audit.Result) fix.Seen {
 	for _, c := range r.Covered {
 		s.Deviating[c.Rule] = append(s.Deviating[c.Rule], c.Subject)
 	}
-	if answer, known := r.Snapshot.Effective("live.home.status"); known {
-		s.Answers = strconv.FormatInt(answer.Value.Number(), 10)
-		s.Broken = answer.Value.Number() >= 500
+	if answer, known := r.Snapshot.Is(facts.HomeStatus.Term); known {
+		s.Answers = answer.String()
+		s.Broken = answer.Number() >= 500
 	} else if r.Snapshot.Asked(facts.Live) {
 		s.Answers, s.Broken = "nothing", true
 	}
@@ -394,7 +390,7 @@ in.`,
 				return err
 			}
 			undone := fix.Undo(c.Context(), chosen, env)
-			if err := p.write(p.text(func(page render.Page) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
+			if err := p.write(p.text(func(page render.Sheet) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
 				return err
 			}
 			if slices.ContainsFunc(undone, func(u fix.Undoing) bool { return !u.Back }) {
@@ -449,9 +445,9 @@ func (p *program) historyCommand() *cobra.Command {
 				return err
 			}
 			if records == nil {
-				records = []fix.Record{}
+				records = []fix.LogLine{}
 			}
-			return p.write(p.text(func(page render.Page) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
+			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
 		},
 	}
 }

@@ -17,7 +17,7 @@ func (p *program) pagesCommand() *cobra.Command {
 	return p.viewCommand("pages [SITE]", "Shows the page table: address, title, description, robots, canonical, card",
 		func(r *audit.Result) []form {
 			rows := r.Pages()
-			return []form{p.text(func(page render.Page) { render.Pages(page, r, rows) }), jsonForm(rows),
+			return []form{p.text(func(page render.Sheet) { render.Pages(page, r, rows) }), jsonForm(rows),
 				{"csv", func(w io.Writer) error { return render.PagesCSV(w, rows) }}}
 		})
 }
@@ -44,7 +44,7 @@ estimate from the letters of a common sans-serif face.`,
 			if err != nil {
 				return err
 			}
-			return p.write(p.text(func(out render.Page) { render.Preview(out, result, page) }), jsonForm(page))
+			return p.write(p.text(func(out render.Sheet) { render.Preview(out, result, page) }), jsonForm(page))
 		},
 	}
 }

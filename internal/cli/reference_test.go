@@ -65,16 +65,19 @@ func vocabularyReference() string {
 		}
 		return string(t)
 	}
-	for _, part := range []struct{ source, head string }{{facts.Intent, "Intent, in the site file"}, {facts.Settings, "Settings"}} {
+	for _, part := range []struct {
+		source facts.Source
+		head   string
+	}{{facts.Intent, "Intent, in the site file"}, {facts.Settings, "Settings"}} {
 		fmt.Fprintf(&b, "\n## %s\n\n| name | type | meaning |\n| --- | --- | --- |\n", part.head)
 		for _, e := range facts.Of(part.source) {
-			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", strings.TrimPrefix(e.Name, part.source+"."), typeOf(e.Type, e.Words), e.Meaning)
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", e.Short(), typeOf(e.Type, e.Words), e.Meaning)
 		}
 	}
 	b.WriteString("\n## Lists of the content system\n")
 	for _, name := range dialect.ListNames() {
 		fmt.Fprintf(&b, "\n### %s\n\n| field | type | meaning |\n| --- | --- | --- |\n", name)
-		for _, f := range facts.Lists[facts.Settings+"."+name] {
+		for _, f := range facts.Lists[facts.Settings.Name(name)] {
 			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Name, typeOf(f.Type, f.Words), f.Meaning)
 		}
 	}

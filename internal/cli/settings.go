@@ -14,7 +14,7 @@ func (p *program) settingsCommand() *cobra.Command {
 	c := p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
 		func(r *audit.Result) []form {
 			side := r.SideBySide(len(p.only) > 0)
-			return []form{p.text(func(page render.Page) { render.Settings(page, r, side) }), jsonForm(side)}
+			return []form{p.text(func(page render.Sheet) { render.Settings(page, r, side) }), jsonForm(side)}
 		})
 	c.Long = `Shows every setting: what is declared, what is served, what is expected, and the verdict.
 
@@ -34,7 +34,7 @@ another content system. What deviates is left out.`
 		if err := writeFile(export, func(w io.Writer) error { return render.Values(w, result, kept) }); err != nil {
 			return err
 		}
-		return p.write(p.text(func(page render.Page) { render.Exported(page, export, kept, left) }), jsonForm(kept))
+		return p.write(p.text(func(page render.Sheet) { render.Exported(page, export, kept, left) }), jsonForm(kept))
 	}
 	c.Flags().StringVar(&export, "export", "", "write the site's values to this file, for fix --values")
 	return c
@@ -43,7 +43,7 @@ another content system. What deviates is left out.`
 func (p *program) filesCommand() *cobra.Command {
 	return p.viewCommand("files [SITE]", "Shows the file tree in classes: role, mode, owner, count, and what is expected",
 		func(r *audit.Result) []form {
-			return []form{p.text(func(page render.Page) { render.Files(page, r) }), jsonForm(r.Tree())}
+			return []form{p.text(func(page render.Sheet) { render.Files(page, r) }), jsonForm(r.Tree())}
 		})
 }
 

@@ -30,11 +30,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 			if err != nil {
 				return err
 			}
-			rules, err := audit.Rules(s, p.options())
-			if err != nil {
-				return err
-			}
-			snapshot, err := audit.Gather(c.Context(), s, rules, time.Now(), p.options())
+			snapshot, err := audit.Look(c.Context(), s, time.Now(), p.options())
 			if err != nil {
 				return err
 			}

@@ -87,7 +87,7 @@ func placeThere(t *testing.T, in *installation, spoken, dir string) *placed {
 	return &placed{in, dir, root, d, store.Options{Root: root}}
 }
 
-func (p *placed) open(t *testing.T) *store.Site {
+func (p *placed) open(t *testing.T) *store.Installation {
 	t.Helper()
 	s, err := store.Open(t.Context(), p.dialect, p.options)
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"encoding/json"
 	"maps"
 	"os"
 	"path/filepath"
@@ -212,13 +213,13 @@ func (b *installation) publishScheduled() {
 }
 
 // auditOf writes a site, serves it and audits it. Without names of sources it is seen from all of them.
-func auditOf(t *testing.T, b *installation, sources ...string) *audit.Result {
+func auditOf(t *testing.T, b *installation, sources ...facts.Source) *audit.Result {
 	t.Helper()
 	return auditAfter(t, b, nil, sources...)
 }
 
 // auditAfter is auditOf with addresses that answered at an earlier time.
-func auditAfter(t *testing.T, b *installation, previous []string, sources ...string) *audit.Result {
+func auditAfter(t *testing.T, b *installation, previous []string, sources ...facts.Source) *audit.Result {
 	t.Helper()
 	dir := t.TempDir()
 	_, err := b.write(dir)
@@ -228,7 +229,7 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...str
 	defer server.Close()
 	s, err := site.Load(filepath.Join(dir, b.folder))
 	require.NoError(t, err)
-	for name, leave := range map[string]func(){
+	for name, leave := range map[facts.Source]func(){
 		facts.Settings: func() { s.Sources.Settings = nil }, facts.Live: func() { s.Sources.Live = nil }, facts.Files: func() { s.Sources.Files = nil },
 	} {
 		if len(sources) > 0 && !slices.Contains(sources, name) {
@@ -241,7 +242,22 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...str
 	}
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
+	isJudgedTheSameAgain(t, result)
 	return result
+}
+
+// isJudgedTheSameAgain holds that a snapshot which has been written down and read again is judged as before.
+func isJudgedTheSameAgain(t *testing.T, r *audit.Result) {
+	t.Helper()
+	raw, err := json.Marshal(r.Snapshot)
+	require.NoError(t, err)
+	again := &facts.Snapshot{}
+	require.NoError(t, json.Unmarshal(raw, again))
+	before, err := json.Marshal(r)
+	require.NoError(t, err)
+	after, err := json.Marshal(audit.Judge(r.Rules, again, audit.Options{Tool: "test"}))
+	require.NoError(t, err)
+	require.JSONEq(t, string(before), string(after))
 }
 
 func deviating(r *audit.Result) []string {
@@ -255,10 +271,10 @@ func deviating(r *audit.Result) []string {
 }
 
 // seenFrom tells whether a rule asks one source only, besides the intent.
-func seenFrom(r *audit.Result, id, source string) bool {
+func seenFrom(r *audit.Result, id string, source facts.Source) bool {
 	rule, _ := r.Rules.Rule(id)
 	return !slices.ContainsFunc(rule.Mentions(), func(name string) bool {
-		from := facts.SourceOf(name)
+		from, _ := facts.SourceOf(name)
 		return from != source && from != facts.Intent && name != "taken"
 	})
 }

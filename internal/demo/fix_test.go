@@ -57,6 +57,7 @@ func (m *mending) audit() *audit.Result {
 	m.t.Helper()
 	r, err := audit.Run(m.t.Context(), m.site, time.Now(), m.options)
 	require.NoError(m.t, err)
+	isJudgedTheSameAgain(m.t, r)
 	return r
 }
 
@@ -88,7 +89,7 @@ func (m *mending) env() fix.Env {
 }
 
 // write makes what may be made up to a risk, and gives what came of it.
-func (m *mending) write(plan *fix.Plan, before fix.Seen, risks ...string) *fix.Report {
+func (m *mending) write(plan *fix.Plan, before fix.Seen, risks ...facts.Risk) *fix.Report {
 	m.t.Helper()
 	env := m.env()
 	defer env.Journal.Close()
@@ -136,7 +137,7 @@ func TestFixingBringsASiteToRights(t *testing.T) {
 		m := mend(t, p, true)
 		before := withoutCache(p.sums(t))
 		said := values[p.folder]
-		for round, risks := range [][]string{{facts.Safe, facts.Visible}, {facts.Safe, facts.Visible}, {facts.Safe, facts.Visible, facts.Disruptive}, {facts.Safe, facts.Visible, facts.Disruptive}} {
+		for round, risks := range [][]facts.Risk{{facts.Safe, facts.Visible}, {facts.Safe, facts.Visible}, {facts.Safe, facts.Visible, facts.Disruptive}, {facts.Safe, facts.Visible, facts.Disruptive}} {
 			r := m.audit()
 			report := m.write(m.plan(r, said), seenIn(r), risks...)
 			for _, o := range report.Outcomes {

@@ -334,7 +334,7 @@ func (d *Dialect) QueryDatabase() string {
 func (d *Dialect) checkLists() error {
 	for _, name := range slices.Sorted(maps.Keys(d.Lists)) {
 		list := d.Lists[name]
-		fields, known := facts.Lists[facts.Settings+"."+name]
+		fields, known := facts.Lists[facts.Settings.Name(name)]
 		if !known {
 			return d.errorf(list.Pos, "there is no list %q%s", name, nearest.Hint(name, ListNames()))
 		}
@@ -349,7 +349,7 @@ func (d *Dialect) checkLists() error {
 func ListNames() []string {
 	var names []string
 	for name := range facts.Lists {
-		if short, ok := strings.CutPrefix(name, facts.Settings+"."); ok {
+		if short, ok := strings.CutPrefix(name, facts.Settings.All()); ok {
 			names = append(names, short)
 		}
 	}
@@ -384,7 +384,7 @@ func (d *Dialect) checkList(name string, list List, fields []facts.Field) error 
 		if i < 0 {
 			return d.errorf(list.Pos, "list %s: there is no field %q%s", name, field, nearest.Hint(field, fieldNames(fields)))
 		}
-		if err := d.checkTranslation(list.Pos, name+"."+field, column.Translation, facts.Entry{Type: fields[i].Type, Words: fields[i].Words}); err != nil {
+		if err := d.checkTranslation(list.Pos, name+"."+field, column.Translation, facts.Term{Type: fields[i].Type, Words: fields[i].Words}); err != nil {
 			return err
 		}
 	}

@@ -88,7 +88,7 @@ func TestAMistakeInADialectIsAnErrorWithItsPlace(t *testing.T) {
 
 func TestTranslations(t *testing.T) {
 	setting := func(name string, s Setting) Setting {
-		entry, known := facts.Lookup(facts.Settings + "." + name)
+		entry, known := facts.Lookup(facts.Settings.Name(name))
 		require.True(t, known, name)
 		s.Name, s.Type, s.Entry = name, entry.Type, entry
 		return s
@@ -143,7 +143,7 @@ func TestTranslations(t *testing.T) {
 
 // TestWhatIsStored: a value to be stored looks like the one that is there.
 func TestWhatIsStored(t *testing.T) {
-	entry := func(name string) facts.Entry { e, _ := facts.Lookup(facts.Settings + "." + name); return e }
+	entry := func(name string) facts.Term { e, _ := facts.Lookup(facts.Settings.Name(name)); return e }
 	for _, c := range []struct {
 		name, value string
 		t           Translation

@@ -29,9 +29,9 @@ type Setting struct {
 	Translation  `yaml:",inline"`
 	Pos          strict.Pos
 
-	Name  string      `yaml:"-"`
-	Type  facts.Type  `yaml:"-"`
-	Entry facts.Entry `yaml:"-"`
+	Name  string     `yaml:"-"`
+	Type  facts.Type `yaml:"-"`
+	Entry facts.Term `yaml:"-"`
 }
 
 // A Place is where a value is stored, store/key, with the versions of the system that have it there.
@@ -162,7 +162,7 @@ func (d *Dialect) checkSettings() error {
 			delete(d.Settings, name)
 			name = now
 		}
-		entry, known := facts.Lookup(facts.Settings + "." + name)
+		entry, known := facts.Lookup(facts.Settings.Name(name))
 		if !known {
 			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
 		}
@@ -213,7 +213,7 @@ func (d *Dialect) checkSetting(s Setting) error {
 	return d.checkTranslation(s.Pos, s.Name, s.Translation, s.Entry)
 }
 
-func (d *Dialect) checkTranslation(at strict.Pos, name string, t Translation, entry facts.Entry) error {
+func (d *Dialect) checkTranslation(at strict.Pos, name string, t Translation, entry facts.Term) error {
 	if t.Unit != "" && !slices.Contains(units[entry.Type], t.Unit) {
 		return d.errorf(at, "%s: there is no unit %q for a %s", name, t.Unit, entry.Type)
 	}

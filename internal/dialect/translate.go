@@ -44,16 +44,16 @@ func (s Setting) Stored(v facts.Value, like Like) (any, error) {
 	return s.Translation.Stored(s.entry(), v, like)
 }
 
-func (s Setting) entry() facts.Entry {
+func (s Setting) entry() facts.Term {
 	if s.Entry.Type == "" {
-		s.Entry, _ = facts.Lookup(facts.Settings + "." + s.Name)
+		s.Entry, _ = facts.Lookup(facts.Settings.Name(s.Name))
 	}
 	return s.Entry
 }
 
 // Value translates what is stored (nil, bool, int64, float64, string or []any) into the neutral value. The error
 // says what was expected, and quotes nothing of a secret.
-func (t Translation) Value(entry facts.Entry, stored any) (facts.Value, error) {
+func (t Translation) Value(entry facts.Term, stored any) (facts.Value, error) {
 	if items, ok := stored.([]any); ok && entry.Type == facts.List {
 		return facts.ListOf(texts(items)...), nil
 	}
@@ -126,7 +126,7 @@ var ErrSecret = errors.New("a secret is not translated; a person sets it")
 
 // Stored translates a neutral value into what to store: nil, bool, int64, string or []any. It has been translated
 // back, and was the same.
-func (t Translation) Stored(entry facts.Entry, v facts.Value, like Like) (any, error) {
+func (t Translation) Stored(entry facts.Term, v facts.Value, like Like) (any, error) {
 	if v.Type() != entry.Type {
 		return nil, fmt.Errorf("a %s is expected, not a %s", entry.Type, v.Type())
 	}
@@ -144,7 +144,7 @@ func (t Translation) Stored(entry facts.Entry, v facts.Value, like Like) (any, e
 	return stored, nil
 }
 
-func (t Translation) spell(entry facts.Entry, v facts.Value, like Like) (any, error) {
+func (t Translation) spell(entry facts.Term, v facts.Value, like Like) (any, error) {
 	if text, ok := t.word(entry, v); ok {
 		return like.shape(t.wrap(text)), nil
 	}
@@ -181,7 +181,7 @@ func (t Translation) wrap(text string) string {
 }
 
 // word finds the stored word for a neutral value; of several the first in the alphabet.
-func (t Translation) word(entry facts.Entry, v facts.Value) (string, bool) {
+func (t Translation) word(entry facts.Term, v facts.Value) (string, bool) {
 	for _, stored := range slices.Sorted(maps.Keys(t.Words)) {
 		if neutral, err := entry.Type.Parse(t.Words[stored]); err == nil && neutral.Equal(v) {
 			return stored, true

@@ -34,7 +34,7 @@ func Check(ctx context.Context, spoken *dialect.Dialect, options store.Options) 
 	defer site.Close()
 	var all []Checked
 	for _, t := range site.Troubles() {
-		all = append(all, Checked{Name: t.What, Wrong: store.Reason(t.Err)})
+		all = append(all, Checked{Name: t.What, Wrong: facts.InWords(t.Err)})
 	}
 	for _, name := range spoken.Names() {
 		all = append(all, checkSetting(ctx, site, spoken.Settings[name]))
@@ -45,7 +45,7 @@ func Check(ctx context.Context, spoken *dialect.Dialect, options store.Options) 
 	return all, ctx.Err()
 }
 
-func checkSetting(ctx context.Context, site *store.Site, s dialect.Setting) Checked {
+func checkSetting(ctx context.Context, site *store.Installation, s dialect.Setting) Checked {
 	c := Checked{Name: s.Name}
 	for _, place := range s.Places() {
 		c.Place = place
@@ -59,7 +59,7 @@ func checkSetting(ctx context.Context, site *store.Site, s dialect.Setting) Chec
 	}
 	readings, err := settings.Readings(ctx, site, s)
 	if err != nil {
-		c.Wrong, c.Unseen = store.Reason(err), errors.Is(err, store.ErrUnseen)
+		c.Wrong, c.Unseen = facts.InWords(err), errors.Is(err, store.ErrUnseen)
 		return c
 	}
 	c.Value, c.Origin = readings[0].Value.String(), readings[0].Origin
@@ -79,21 +79,21 @@ func checkSetting(ctx context.Context, site *store.Site, s dialect.Setting) Chec
 	return c
 }
 
-func checkList(ctx context.Context, site *store.Site, name string, list dialect.List) Checked {
+func checkList(ctx context.Context, site *store.Installation, name string, list dialect.List) Checked {
 	c := Checked{Name: "list " + name, Place: list.Table + list.From}
 	rows, err := site.List(ctx, list)
 	if err != nil {
-		c.Wrong, c.Unseen = store.Reason(err), errors.Is(err, store.ErrUnseen)
+		c.Wrong, c.Unseen = facts.InWords(err), errors.Is(err, store.ErrUnseen)
 		return c
 	}
 	c.Value = fmt.Sprintf("%d entries", len(rows))
 	var unread []error
-	for _, field := range facts.Lists[facts.Settings+"."+name] {
+	for _, field := range facts.Lists[facts.Settings.Name(name)] {
 		column, mapped := list.Columns[field.Name]
 		if !mapped && list.Query == "" {
 			continue
 		}
-		entry := facts.Entry{Type: field.Type, Words: field.Words}
+		entry := facts.Term{Type: field.Type, Words: field.Words}
 		for _, row := range rows {
 			stored, there := row.Values[field.Name]
 			if !there {

@@ -129,7 +129,7 @@ func (d *Draft) weigh(page *visible) {
 func (d *Draft) finding(m match, others []match, taken map[int]string, all []match) Finding {
 	c := d.candidates[m.at]
 	f := Finding{Setting: m.setting, Place: c.store + "/" + c.key, Origin: c.origin, Because: m.because, Shown: facts.Shorten(c.text, 60)}
-	entry, _ := facts.Lookup(facts.Settings + "." + m.setting)
+	entry, _ := facts.Lookup(facts.Settings.Name(m.setting))
 	if c.secret || entry.Type == facts.Secret {
 		f.Shown = fmt.Sprintf("%d characters", len([]rune(c.text)))
 	}

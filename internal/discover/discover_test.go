@@ -111,7 +111,7 @@ func TestTheLivePageIsTheStrongestWitness(t *testing.T) {
 	files := map[string]string{"site.yaml": "labels:\n  first: Hollow Oak Nursery\n  second: Acorns and what becomes of them, sent by post.\n  third: Something else entirely\n"}
 	by, _ := found(t, files, nil)
 	assert.NotContains(t, by, "meta.description", "nothing but the page says so")
-	live := &facts.Snapshot{Pages: []facts.Page{{Title: "Hollow Oak Nursery"}, {Title: "Acorns | Hollow Oak Nursery"}, {Title: "Contact | Hollow Oak Nursery"}}}
+	live := &facts.Snapshot{Seen: facts.Seen{Pages: []facts.Page{{Title: "Hollow Oak Nursery"}, {Title: "Acorns | Hollow Oak Nursery"}, {Title: "Contact | Hollow Oak Nursery"}}}}
 	live.Add(facts.Reading{Source: facts.Live, Name: "home.description", Value: facts.TextOf(facts.String, "Acorns and what becomes of them, sent by post.")})
 	by, _ = found(t, files, live)
 	require.Contains(t, by, "meta.description")
@@ -187,7 +187,7 @@ func TestRolesAreProposedFromWhatLiesWhere(t *testing.T) {
 
 func TestEveryConceptOfTheThesaurusIsInTheLexicon(t *testing.T) {
 	for setting, w := range thesaurus {
-		_, known := facts.Lookup(facts.Settings + "." + setting)
+		_, known := facts.Lookup(facts.Settings.Name(setting))
 		assert.True(t, known, setting)
 		for concept := range strings.FieldsFuncSeq(w.need+" "+w.like+" "+w.not, func(r rune) bool { return r == ' ' || r == '|' }) {
 			assert.Contains(t, lexicon, concept, setting)

@@ -11,7 +11,7 @@ import (
 )
 
 // translation guesses how a value is spelt; the second result says why nobody should rely on the guess.
-func translation(name string, entry facts.Entry, c candidate) (dialect.Translation, string) {
+func translation(name string, entry facts.Term, c candidate) (dialect.Translation, string) {
 	var t dialect.Translation
 	unspelt := ""
 	switch entry.Type {

@@ -22,19 +22,19 @@ func shown(live *facts.Snapshot) *visible {
 	if live == nil {
 		return nil
 	}
-	text := func(name string) string { r, _ := live.Effective("live." + name); return r.Value.String() }
-	yes := func(name string) *bool {
-		r, known := live.Effective("live." + name)
+	text := func(term *facts.Term) string { value, _ := live.Is(term); return value.String() }
+	yes := func(term *facts.Term) *bool {
+		value, known := live.Is(term)
 		if !known {
 			return nil
 		}
-		is := r.Value.Bool()
+		is := value.Bool()
 		return &is
 	}
-	v := &visible{title: text("home.title"), description: text("home.description"), language: text("home.language"), generator: text("home.generator"),
-		address: text("address"), robots: yes("home.indexable"), sitemap: yes("sitemap.answers"), feedItems: text("feed.items"), reply: text("feed.reply")}
-	if r, known := live.Effective("live.home.verification"); known {
-		v.verification = r.Value.List()
+	v := &visible{title: text(facts.HomeTitle), description: text(facts.HomeDescription), language: text(facts.HomeLanguage), generator: text(facts.HomeGenerator),
+		address: text(facts.LiveAddress.Term), robots: yes(facts.HomeIndexable), sitemap: yes(facts.LiveSitemapAnswers.Term), feedItems: text(facts.LiveFeedItems.Term), reply: text(facts.LiveFeedReply.Term)}
+	if tokens, known := live.Is(facts.HomeVerification); known {
+		v.verification = tokens.List()
 	}
 	for _, page := range live.Pages {
 		if page.Title != "" {
@@ -57,30 +57,30 @@ func (v *visible) shows(name string, c candidate) (float64, string) {
 		return 0, ""
 	}
 	long := len([]rune(text)) >= 4
-	switch name {
-	case "site.title":
+	switch facts.Settings.Name(name) {
+	case facts.SiteTitle.Name:
 		inAll := long && len(v.titles) > 2
 		for _, title := range v.titles {
 			inAll = inAll && strings.Contains(title, text)
 		}
 		return is(inAll, 0.5, "it is part of every page's title")
-	case "meta.description":
+	case facts.MetaDescription.Name:
 		return is(len(text) > 20 && text == v.description, 0.9, "it is the home page's description")
-	case "site.language":
+	case facts.SiteLanguage.Name:
 		return is(long && strings.EqualFold(strings.ReplaceAll(text, "_", "-"), v.language), 0.3, "it is the home page's language")
-	case "site.address":
+	case facts.SiteAddress.Name:
 		return is(facts.SameAddress(text, v.address), 0.25, "it is the address that was looked at")
-	case "system.version":
+	case facts.SystemVersion.Name:
 		return is(strings.Contains(v.generator, text), 0.4, "the generator tag shows it")
-	case "meta.verification":
+	case facts.MetaVerification.Name:
 		for _, token := range v.verification {
 			if token != "" && strings.Contains(text, token) {
 				return 0.9, "the home page carries it as a verification tag"
 			}
 		}
-	case "feed.reply":
+	case facts.FeedReply.Name:
 		return is(facts.IsMail(text) && text == v.reply, 0.2, "readers of the feed reply to it")
-	case "title.separator":
+	case facts.TitleSeparator.Name:
 		return is(len(text) < 4 && strings.Contains(v.title, " "+text+" "), 0.2, "the title has it between its parts")
 	}
 	return 0, ""

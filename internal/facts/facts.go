@@ -8,31 +8,26 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
-)
-
-// The sources, in the order in which they are shown. Intent is not looked at but stated in the site file.
-const (
-	Intent   = "intent"
-	Settings = "settings"
-	Live     = "live"
-	Files    = "files"
-	Server   = "server"
-	Runtime  = "runtime"
 )
 
 // A Reading is one value seen in one place.
 type Reading struct {
-	Source  string `json:"source"`
+	Source  Source `json:"source"`
 	Name    string `json:"name"` // without the source: site.title
 	Value   Value  `json:"value"`
 	Origin  Origin `json:"origin"`
 	Factory bool   `json:"factory,omitempty"` // the value is one the install came with
+	// Absent says that nothing is there, as Origin tells: the line that took it away, or the place it would be in.
+	// The value is none then.
+	Absent bool `json:"absent,omitempty"`
 }
 
 // FullName is the name as rules write it: settings.site.title.
-func (r Reading) FullName() string { return r.Source + "." + r.Name }
+func (r Reading) FullName() string { return r.Source.Name(r.Name) }
 
 // UnmarshalJSON reads a reading; the catalogue says what type its value has.
 func (r *Reading) UnmarshalJSON(raw []byte) error {
@@ -44,12 +39,18 @@ func (r *Reading) UnmarshalJSON(raw []byte) error {
 	if err := json.Unmarshal(raw, &shape); err != nil {
 		return err
 	}
-	entry, known := Lookup(r.FullName())
+	full, _ := Present(r.FullName())
+	r.Source, r.Name = SourceOf(full)
+	term, known := Lookup(full)
 	if !known {
-		return fmt.Errorf("%q is not in the catalogue", r.FullName())
+		return fmt.Errorf("%q is not in the catalogue", full)
+	}
+	if r.Absent {
+		r.Value = Value{}
+		return nil
 	}
 	var err error
-	r.Value, err = entry.Type.FromJSON(shape.Value)
+	r.Value, err = term.Type.FromJSON(shape.Value)
 	return err
 }
 
@@ -115,21 +116,47 @@ func join(separator string, parts ...string) string {
 	return strings.Join(there, separator)
 }
 
-// The kinds of gap. Unmapped is a limit of the dialect and known beforehand; the others mean that a source which
-// was asked for could not be seen whole.
-const (
-	Unmapped = "unmapped" // the dialect does not say where this lives
-	Failed   = "failed"   // it could not be read
-	Refused  = "refused"  // reading it was not allowed
-)
-
 // A Gap is something that could not be seen.
 type Gap struct {
-	Source  string   `json:"source"`
+	Source  Source   `json:"source"`
 	What    string   `json:"what"` // the setting, file, table or address
-	Kind    string   `json:"kind"`
+	Kind    GapKind  `json:"kind"`
 	Because string   `json:"because"`
 	Names   []string `json:"names,omitempty"` // full names it leaves unknown; a name ending in . covers all below it
+}
+
+// GapOf makes a gap of an error. What was not allowed is refused, and all else failed.
+func GapOf(source Source, what string, err error, names ...string) Gap {
+	kind := Failed
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, ErrRefused) {
+		kind = Refused
+	}
+	return Gap{Source: source, What: what, Kind: kind, Because: Shorten(InWords(err), 400), Names: names}
+}
+
+// ErrRefused is what errors are that say that a look was not allowed.
+var ErrRefused = errors.New("it is not allowed")
+
+// A Refusal is an error that says why a look was not allowed.
+type Refusal string
+
+func (r Refusal) Error() string { return string(r) }
+
+// Is implements errors.Is for ErrRefused.
+func (r Refusal) Is(target error) bool { return target == ErrRefused }
+
+// InWords is an error in plain words, without the path that whoever reports it names already.
+func InWords(err error) string {
+	var pathErr *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "it does not exist"
+	case errors.Is(err, fs.ErrPermission):
+		return "reading it was refused"
+	case errors.As(err, &pathErr):
+		return pathErr.Err.Error()
+	}
+	return err.Error()
 }
 
 // Leaves tells whether the gap is why the full name is unknown.
@@ -142,45 +169,15 @@ func (g Gap) Leaves(name string) bool {
 	return false
 }
 
-// The severities, worst first. A note is worth knowing and never counts.
-const (
-	Critical = "critical" // open to attack, hidden or down right now
-	High     = "high"     // loses visitors or gives attackers a hand
-	Medium   = "medium"   // a clear loss, no harm today
-	Low      = "low"      // polish
-	Note     = "note"
-)
-
-// Severities lists them, worst first.
-var Severities = []string{Critical, High, Medium, Low, Note}
-
-// The risks of a change: what it can break, and for whom.
-const (
-	Safe       = "safe"       // nobody outside notices
-	Visible    = "visible"    // visitors or search engines do
-	Disruptive = "disruptive" // it can lock out or break
-)
-
-// The kinds of proposal.
-const (
-	KindSet     = "set"     // change settings
-	KindMode    = "mode"    // change permissions
-	KindServer  = "server"  // change the web server's configuration
-	KindRuntime = "runtime" // change the language runtime's configuration
-	KindWrite   = "write"   // write a file
-	KindPurge   = "purge"   // empty a cache
-	KindSteps   = "steps"   // for a person
-)
-
 // A Proposal is what would put a deviation right, as plain data.
 type Proposal struct {
-	Kind    string   `json:"kind"`
-	Risk    string   `json:"risk"`
-	Lasting bool     `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
-	Changes []Change `json:"changes,omitempty"`
-	Steps   []string `json:"steps,omitempty"`
-	Field   string   `json:"field,omitempty"` // of the page's own record that would put it right
-	Write   *Line    `json:"write,omitempty"`
+	Kind    ProposalKind `json:"kind"`
+	Risk    Risk         `json:"risk"`
+	Lasting bool         `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
+	Changes []Target     `json:"changes,omitempty"`
+	Steps   []string     `json:"steps,omitempty"`
+	Field   string       `json:"field,omitempty"` // of the page's own record that would put it right
+	Write   *Line        `json:"write,omitempty"`
 }
 
 // A Line is one line that a file of the site ought to have.
@@ -190,8 +187,8 @@ type Line struct {
 	Line  string `json:"line"`            // "" when the start is all
 }
 
-// A Change is one value to change in one place.
-type Change struct {
+// A Target is one value to change in one place.
+type Target struct {
 	Name   string `json:"name"`           // of the setting, or "mode"
 	From   Value  `json:"from"`           // as it is
 	To     Value  `json:"to"`             // as it should be; null when a person must say
@@ -203,19 +200,22 @@ type Change struct {
 type Deviation struct {
 	Rule        string      `json:"rule"`
 	Area        string      `json:"area"`
-	Severity    string      `json:"severity"`
+	Severity    Severity    `json:"severity"`
 	Subject     string      `json:"subject"` // "site", or the page, file class or account it is about
 	Says        string      `json:"says"`
 	Expected    string      `json:"expected"`
-	Fingerprint string      `json:"fingerprint"` // the same from run to run
+	Fingerprint string      `json:"fingerprint"` // the same from look to look, also when what is wrong with it changes
+	Formerly    []string    `json:"formerly"`    // fingerprints that it had in earlier versions of this program
 	Accepted    *Acceptance `json:"accepted"`
 	Readings    []Reading   `json:"readings"` // every reading the rule used
 	Fix         Proposal    `json:"fix"`
+
+	Item Item `json:"-"` // of the list; nil when it is about the site
 }
 
-// Fingerprint is the first 16 hexadecimal digits of SHA-256 over rule and subject.
-func Fingerprint(rule, subject string) string {
-	sum := sha256.Sum256([]byte(rule + "\x00" + subject))
+// Fingerprint is the first 16 hexadecimal digits of SHA-256 over rule and identity.
+func Fingerprint(rule, identity string) string {
+	sum := sha256.Sum256([]byte(rule + "\x00" + identity))
 	return hex.EncodeToString(sum[:8])
 }
 

@@ -68,10 +68,12 @@ func TestReadingsSurviveJSON(t *testing.T) {
 
 func TestSnapshotSurvivesJSON(t *testing.T) {
 	before := &Snapshot{Format: SnapshotFormat, Site: "s", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Sources: []Asked{{Files, "."}},
-		Limits: map[string]Value{"file_mode": NumberOf(Mode, 0o600), "session_idle": NumberOf(Duration, 60)}, Gaps: []Gap{},
-		Accept:   []Acceptance{{Rule: "a.b", Subject: "*", Because: "c", Until: NumberOf(Date, 86400)}},
-		Readings: []Reading{{Source: Intent, Name: "stage", Value: TextOf(Words, "live")}},
-		Classes:  []Class{{Role: "config", Kind: "file", Mode: "0440", Count: 1, Paths: []string{"config.php"}, Single: true}}}
+		Limits: map[string]Value{"file_mode": NumberOf(Mode, 0o600), "session_idle": NumberOf(Duration, 60)},
+		Accept: []Acceptance{{Rule: "a.b", Subject: "*", Because: "c", Until: NumberOf(Date, 86400)}},
+		Seen: Seen{Gaps: []Gap{}, Hints: Hints{LoginPathHint: {"/hatch"}},
+			Readings: []Reading{IntentStage.Reading("live", Origin{}), {Source: Live, Name: "home.title", Absent: true, Origin: Origin{File: "x", Line: 3}}},
+			Classes:  []Class{{Role: "config", Kind: "file", Mode: "0440", Count: 1, Paths: []string{"config.php"}, Single: true}},
+			Pages:    []Page{{Address: "https://a.example/", Path: "/", Kind: "home"}}}}
 	raw, err := json.Marshal(before)
 	require.NoError(t, err)
 	after := &Snapshot{}
@@ -124,7 +126,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 		assert.Equal(t, e.Type == Words, len(e.Words) > 0, e.Name)
 		found, ok := Lookup(e.Name)
 		assert.True(t, ok)
-		assert.Equal(t, e, found)
+		assert.Equal(t, *e, found)
 	}
 	assert.GreaterOrEqual(t, len(Of(Settings)), 70)
 	field, ok := Lookup(ListClasses + ".mode")
@@ -190,6 +192,8 @@ func TestRecordsSurviveJSON(t *testing.T) {
 
 func TestWhatIsASitesOwn(t *testing.T) {
 	for name, is := range map[string]bool{"site.title": true, "mail.admin": true, "meta.description": true, "login.path": true, "security.secret": true, "cache.page": false, "title.inner": false, "meta.robots_index": false} {
-		assert.Equal(t, is, Own(name), name)
+		term, known := Setting(name)
+		assert.True(t, known, name)
+		assert.Equal(t, is, term.Own, name)
 	}
 }

@@ -23,8 +23,8 @@ func Present(name string) (now string, changed bool) {
 
 // PresentSetting is Present for a setting without its source.
 func PresentSetting(name string) (now string, changed bool) {
-	now, changed = Present(Settings + "." + name)
-	return strings.TrimPrefix(now, Settings+"."), changed
+	now, changed = Present(Settings.Name(name))
+	return strings.TrimPrefix(now, Settings.All()), changed
 }
 
 // formerKind is a kind of page by its former word, as a condition compares it.

@@ -22,10 +22,22 @@ const (
 type Item interface {
 	// Subject names the item, the same from run to run.
 	Subject() string
+	// Identity is what the item is, whatever is wrong with it: the same when that changes.
+	Identity() string
 	// Origin is where it was seen.
 	Origin() Origin
+	// OriginOf is where one of its fields was seen.
+	OriginOf(field string) Origin
 	// Field is the value of one of the list's fields; false when it is not known.
 	Field(name string) (Value, bool)
+	// Why says why a field is not known.
+	Why(field string) Reason
+}
+
+// A Reason says why something is not known, and what stands in the way, where that has a place.
+type Reason struct {
+	Because string
+	Origin  Origin
 }
 
 // A Field is one thing known of every item of a list.
@@ -93,9 +105,9 @@ var Lists = map[string][]Field{
 		{Name: "path", Type: String, Meaning: "where it lies"},
 		{Name: "taken", Type: Date, Meaning: "when it was made"},
 	},
-	ListPages:     fieldsOf(pageColumns),
-	ListSpellings: fieldsOf(spellingColumns),
-	ListLinks:     fieldsOf(linkColumns),
+	ListPages:     pageTable.fields(),
+	ListSpellings: spellingTable.fields(),
+	ListLinks:     linkTable.fields(),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they
@@ -112,18 +124,89 @@ type Class struct {
 	Count   int      `json:"count"`
 	Paths   []string `json:"paths"` // the first few, sorted
 	Single  bool     `json:"single,omitempty"`
+
+	lacks lacking
 }
 
-// Subject is the path of what is kept singly, and of what is not, all in which the entries are alike.
-func (c *Class) Subject() string {
-	if c.Single && len(c.Paths) > 0 {
-		return c.Paths[0]
+// A Likeness is in what the entries of a class are alike.
+type Likeness struct {
+	Role    string `json:"role"`
+	Kind    string `json:"kind"`
+	Content string `json:"content"`
+	Public  bool   `json:"public"`
+	Mode    string `json:"mode,omitempty"`
+	Owner   string `json:"owner,omitempty"`
+	Group   string `json:"group,omitempty"`
+	Path    string `json:"path,omitempty"` // of what is kept singly
+}
+
+// String is the path of what is kept singly, and of what is not, all in which the entries are alike.
+func (l Likeness) String() string {
+	if l.Path != "" {
+		return l.Path
 	}
-	parts := []string{c.Role, c.Kind, c.Content, c.Mode, c.Owner + ":" + c.Group}
-	if c.Public {
+	parts := []string{l.Role, l.Kind, l.Content, l.Mode, l.Owner + ":" + l.Group}
+	if l.Public {
 		parts = append(parts, "public")
 	}
 	return strings.Join(parts, " ")
+}
+
+// Likeness is in what the entries are alike.
+func (c *Class) Likeness() Likeness {
+	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, ""}
+	if c.Single && len(c.Paths) > 0 {
+		l.Path = c.Paths[0]
+	}
+	return l
+}
+
+// Subject is the class's likeness in words.
+func (c *Class) Subject() string { return c.Likeness().String() }
+
+// Identity is what part the entries play, whatever their mode and owner: a file whose mode changes is the same one.
+func (c *Class) Identity() string {
+	l := c.Likeness()
+	if l.Path != "" {
+		return l.Path
+	}
+	l.Mode, l.Owner, l.Group = "", "", ""
+	return strings.Join(strings.Fields(l.String()), " ")
+}
+
+// OriginOf implements Item.
+func (c *Class) OriginOf(string) Origin { return c.Origin() }
+
+// Why implements Item.
+func (c *Class) Why(field string) Reason {
+	switch {
+	case c.lacks[field]:
+		return Reason{"the snapshot does not hold it", c.Origin()}
+	case field == "owner" || field == "group":
+		return Reason{"nobody could tell to whom it belongs", c.Origin()}
+	}
+	return Reason{"this system has no permission bits", c.Origin()}
+}
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (c *Class) UnmarshalJSON(raw []byte) error {
+	type plain Class
+	if err := json.Unmarshal(raw, (*plain)(c)); err != nil {
+		return err
+	}
+	var there map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &there); err != nil {
+		return err
+	}
+	for _, name := range []string{"role", "kind", "content", "public", "count"} {
+		if _, has := there[name]; !has {
+			if c.lacks == nil {
+				c.lacks = lacking{}
+			}
+			c.lacks[name] = true
+		}
+	}
+	return nil
 }
 
 // Origin names the first entry and how many there are.
@@ -137,6 +220,9 @@ func (c *Class) Origin() Origin {
 
 // Field implements Item.
 func (c *Class) Field(name string) (Value, bool) {
+	if c.lacks[name] {
+		return Value{}, false
+	}
 	mode, err := Mode.Parse(c.Mode)
 	known := err == nil
 	bit := func(mask int64) (Value, bool) { return BoolOf(mode.Number()&mask != 0), known }
@@ -181,8 +267,24 @@ type Record struct {
 // Subject is the record's name or path.
 func (r *Record) Subject() string { return r.Values[Lists[r.List][0].Name].Text() }
 
+// Identity is the record's place where the content system keeps it, or else its name.
+func (r *Record) Identity() string {
+	if r.From.Row != "" {
+		return r.From.Table + " " + r.From.Row
+	}
+	return r.Subject()
+}
+
 // Origin is the record's row.
 func (r *Record) Origin() Origin { return r.From }
+
+// OriginOf implements Item.
+func (r *Record) OriginOf(string) Origin { return r.From }
+
+// Why implements Item.
+func (r *Record) Why(string) Reason {
+	return Reason{"the content system does not say, or in a word that its dialect does not know", r.From}
+}
 
 // Field implements Item.
 func (r *Record) Field(name string) (Value, bool) {

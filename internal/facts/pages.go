@@ -1,5 +1,10 @@
 package facts
 
+import (
+	"encoding/json"
+	"fmt"
+)
+
 // The lists of the live source.
 const (
 	ListPages     = "live.pages"
@@ -10,39 +15,118 @@ const (
 // A column is one field of a list with where its value is in an item.
 type column[T any] struct {
 	Field
-	get func(*T) (Value, bool)
+	get   func(*T) (Value, bool)
+	key   string          // of the item's JSON that it is worked out from; its name when empty
+	since int             // the format of snapshots that first has it; 1 when 0
+	why   func(*T) string // why get has no value
+	from  func(*T) Origin // where it was seen, when not where the item was
+	home  bool            // it is a term of the home page as well
 }
 
 func text[T any](name, meaning string, get func(*T) string) column[T] {
-	return column[T]{Field{Name: name, Type: String, Meaning: meaning}, func(t *T) (Value, bool) { return TextOf(String, get(t)), true }}
+	return column[T]{Field: Field{Name: name, Type: String, Meaning: meaning}, get: func(t *T) (Value, bool) { return TextOf(String, get(t)), true }}
 }
 
 func number[T any](name, meaning string, get func(*T) int) column[T] {
-	return column[T]{Field{Name: name, Type: Int, Meaning: meaning}, func(t *T) (Value, bool) { return NumberOf(Int, int64(get(t))), true }}
+	return column[T]{Field: Field{Name: name, Type: Int, Meaning: meaning}, get: func(t *T) (Value, bool) { return NumberOf(Int, int64(get(t))), true }}
 }
 
 func yes[T any](name, meaning string, get func(*T) bool) column[T] {
-	return column[T]{Field{Name: name, Type: Bool, Meaning: meaning}, func(t *T) (Value, bool) { return BoolOf(get(t)), true }}
+	return column[T]{Field: Field{Name: name, Type: Bool, Meaning: meaning}, get: func(t *T) (Value, bool) { return BoolOf(get(t)), true }}
 }
 
 func texts[T any](name, meaning string, get func(*T) []string) column[T] {
-	return column[T]{Field{Name: name, Type: List, Meaning: meaning}, func(t *T) (Value, bool) { return ListOf(get(t)...), true }}
+	return column[T]{Field: Field{Name: name, Type: List, Meaning: meaning}, get: func(t *T) (Value, bool) { return ListOf(get(t)...), true }}
 }
 
-func fieldsOf[T any](columns []column[T]) []Field {
-	fields := make([]Field, len(columns))
-	for i, c := range columns {
+// onHome makes a column a term of the home page as well.
+func (c column[T]) onHome() column[T] { c.home = true; return c }
+
+// keyed says which key of the JSON a column is worked out from.
+func (c column[T]) keyed(key string) column[T] { c.key = key; return c }
+
+// sinceFormat says which format of snapshots first has a column.
+func (c column[T]) sinceFormat(format int) column[T] { c.since = format; return c }
+
+// A table is the columns of a list, by name.
+type table[T any] struct {
+	columns []column[T]
+	byName  map[string]*column[T]
+}
+
+func tableOf[T any](columns ...column[T]) table[T] {
+	t := table[T]{columns, map[string]*column[T]{}}
+	for i := range columns {
+		c := &columns[i]
+		if c.key == "" {
+			c.key = c.Name
+		}
+		c.since = max(c.since, 1)
+		t.byName[c.Name] = c
+	}
+	return t
+}
+
+func (t table[T]) fields() []Field {
+	fields := make([]Field, len(t.columns))
+	for i, c := range t.columns {
 		fields[i] = c.Field
 	}
 	return fields
 }
 
-func indexOf[T any](columns []column[T]) map[string]func(*T) (Value, bool) {
-	index := map[string]func(*T) (Value, bool){}
-	for _, c := range columns {
-		index[c.Name] = c.get
+// field is the value of one of the columns.
+func (t table[T]) field(item *T, lacks lacking, name string) (Value, bool) {
+	c := t.byName[name]
+	if c == nil || lacks[c.key] {
+		return Value{}, false
 	}
-	return index
+	return c.get(item)
+}
+
+// reason says why a column has no value.
+func (t table[T]) reason(item *T, lacks lacking, name string) string {
+	c := t.byName[name]
+	switch {
+	case c == nil:
+		return "there is no such field"
+	case lacks[c.key] && c.since > 1:
+		return fmt.Sprintf("the snapshot is older than this is looked at: it is held since format %d", c.since)
+	case lacks[c.key]:
+		return "the snapshot does not hold it"
+	case c.why != nil:
+		return c.why(item)
+	}
+	return ""
+}
+
+// origin is where a column's value was seen.
+func (t table[T]) origin(item *T, otherwise Origin, name string) Origin {
+	if c := t.byName[name]; c != nil && c.from != nil {
+		return c.from(item)
+	}
+	return otherwise
+}
+
+// lacking are the keys that an item's JSON did not have: what it says of them is not known, and not nothing.
+type lacking map[string]bool
+
+// lacks finds them.
+func (t table[T]) lacks(raw []byte) (lacking, error) {
+	var there map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &there); err != nil {
+		return nil, err
+	}
+	var lacks lacking
+	for _, c := range t.columns {
+		if _, has := there[c.key]; !has {
+			if lacks == nil {
+				lacks = lacking{}
+			}
+			lacks[c.key] = true
+		}
+	}
+	return lacks, nil
 }
 
 // A Page is one address that answered with a page, as a visitor who is not signed in gets it.
@@ -108,36 +192,39 @@ type Page struct {
 	Hit            bool     `json:"hit"`       // a cache answered, as the headers say
 	CacheSays      string   `json:"cache_says"`
 	Twin           string   `json:"twin"` // another address that answers with the same content and is not canonical to this one
+	Own            string   `json:"own"`  // what the content system knows the page by, "" when it does not tell
+
+	lacks lacking
 }
 
-var pageColumns = []column[Page]{
+var pageTable = tableOf(
 	text("address", "the page's address", func(p *Page) string { return p.Address }),
 	text("path", "path and query", func(p *Page) string { return p.Path }),
 	text("kind", "home, content, listing, file (the page of a single uploaded file) or search", func(p *Page) string { return p.Kind }),
-	number("status", "HTTP status", func(p *Page) int { return p.Status }),
+	number("status", "HTTP status", func(p *Page) int { return p.Status }).onHome(),
 	number("depth", "clicks from home, -1 when only a sitemap names it", func(p *Page) int { return p.Depth }),
 	yes("linked", "some page links to it", func(p *Page) bool { return p.Linked }),
 	yes("in_sitemap", "a sitemap names it", func(p *Page) bool { return p.InSitemap }),
-	text("title", "the title", func(p *Page) string { return p.Title }),
-	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }),
-	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }),
+	text("title", "the title", func(p *Page) string { return p.Title }).onHome(),
+	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }).onHome(),
+	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }).onHome(),
 	number("title_shared", "other indexable pages with the same title", func(p *Page) int { return p.TitleShared }),
-	text("description", "the description", func(p *Page) string { return p.Description }),
-	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }),
+	text("description", "the description", func(p *Page) string { return p.Description }).onHome(),
+	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }).onHome(),
 	number("description_pixels", "estimated width of the description in results", func(p *Page) int { return p.DescPixels }),
 	number("description_shared", "other indexable pages with the same description of their own", func(p *Page) int { return p.DescShared }),
 	text("robots_tag", "what the robots tag says", func(p *Page) string { return p.RobotsTag }),
 	text("robots_header", "what the X-Robots-Tag header says", func(p *Page) string { return p.RobotsHeader }),
-	text("robots", "what tag, header and robots.txt mean together", func(p *Page) string { return p.Robots }),
+	text("robots", "what tag, header and robots.txt mean together", func(p *Page) string { return p.Robots }).onHome(),
 	yes("disallowed", "robots.txt keeps search engines out", func(p *Page) bool { return p.Disallowed }),
-	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }),
-	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }),
+	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }).onHome(),
+	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }).onHome(),
 	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }),
 	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }),
-	{Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, func(p *Page) (Value, bool) {
+	column[Page]{Field: Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, get: func(p *Page) (Value, bool) {
 		return TextOf(String, p.CanonicalWorks), p.CanonicalWorks != "not looked at"
-	}},
-	text("language", "the lang attribute", func(p *Page) string { return p.Language }),
+	}, why: func(p *Page) string { return "its canonical address, " + p.Canonical + ", was not looked at" }},
+	text("language", "the lang attribute", func(p *Page) string { return p.Language }).onHome(),
 	text("charset", "the character encoding", func(p *Page) string { return p.Charset }),
 	yes("charset_early", "the encoding is declared in the header or the first 1024 bytes", func(p *Page) bool { return p.CharsetEarly }),
 	text("viewport", "the viewport tag", func(p *Page) string { return p.Viewport }),
@@ -146,9 +233,9 @@ var pageColumns = []column[Page]{
 	number("words", "words of text", func(p *Page) int { return p.Words }),
 	number("images", "content images", func(p *Page) int { return p.Images }),
 	texts("images_bare", "images without alternative text", func(p *Page) []string { return p.ImagesBare }),
-	text("generator", "the generator tag", func(p *Page) string { return p.Generator }),
-	text("author", "the author tag", func(p *Page) string { return p.Author }),
-	texts("verification", "contents of verification tags", func(p *Page) []string { return p.Verification }),
+	text("generator", "the generator tag", func(p *Page) string { return p.Generator }).onHome(),
+	text("author", "the author tag", func(p *Page) string { return p.Author }).onHome(),
+	texts("verification", "contents of verification tags", func(p *Page) []string { return p.Verification }).onHome(),
 	text("card_title", "title for sharing", func(p *Page) string { return p.CardTitle }),
 	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }),
 	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }),
@@ -156,30 +243,90 @@ var pageColumns = []column[Page]{
 	number("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }),
 	number("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }),
 	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }),
-	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }),
-	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }),
+	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }).onHome(),
+	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }).onHome(),
 	texts("insecure", "what the page loads or posts unencrypted", func(p *Page) []string { return p.Insecure }),
 	texts("insecure_media", "pictures and media loaded unencrypted", func(p *Page) []string { return p.InsecureMedia }),
 	texts("alternates", "alternates in other languages", func(p *Page) []string { return p.Alternates }),
-	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }),
+	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome(),
 	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }),
 	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
 	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }),
 	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }),
-	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }),
-	yes("copyright", "there is a copyright line", func(p *Page) bool { return p.Copyright }),
+	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }).onHome(),
+	yes("copyright", "there is a copyright line", func(p *Page) bool { return p.Copyright }).onHome(),
 	yes("breadcrumbs", "there are breadcrumbs", func(p *Page) bool { return p.Breadcrumbs }),
 	number("analytics", "times that the analytics token stands in it", func(p *Page) int { return p.Analytics }),
-	yes("hit", "a cache answered", func(p *Page) bool { return p.Hit }),
+	yes("hit", "a cache answered", func(p *Page) bool { return p.Hit }).onHome(),
 	text("cache_says", "the header that tells of a cache", func(p *Page) string { return p.CacheSays }),
 	text("twin", "another address with the same content", func(p *Page) string { return p.Twin }),
+	column[Page]{Field: Field{Name: "shows", Type: Words, Words: showsWords, Meaning: "posts, when it lists several, or a page"}, get: func(p *Page) (Value, bool) {
+		return TextOf(Words, showsWords[map[bool]int{true: 0, false: 1}[p.Entries > 1]]), true
+	}}.keyed("entries").onHome(),
+	text("own", "what the content system knows the page by", func(p *Page) string { return p.Own }).sinceFormat(2),
+)
+
+// homeTerms are the columns of the page table that are terms of the home page as well, by their name.
+var homeTerms = func() map[string]*Term {
+	terms := map[string]*Term{}
+	for _, c := range pageTable.columns {
+		if c.home {
+			terms[c.Name] = declare[Value](Live, c.Type, "home."+c.Name, c.Meaning+", of the home page", nil).Term
+			terms[c.Name].Words = c.Words
+		}
+	}
+	return terms
+}()
+
+// home is the term of the home page that a column is.
+func home(name string) *Term {
+	if term := homeTerms[name]; term != nil {
+		return term
+	}
+	panic("the home page has no column " + name) // the table is part of the program
 }
 
-var pageIndex = indexOf(pageColumns)
+// The terms of the home page that this program reads or makes by themselves.
+var (
+	HomeStatus       = Key[int]{home("status"), func(n int) Value { return NumberOf(Int, int64(n)) }}
+	HomeTitle        = home("title")
+	HomeDescription  = home("description")
+	HomeLanguage     = home("language")
+	HomeRobots       = home("robots")
+	HomeGenerator    = home("generator")
+	HomeAuthor       = home("author")
+	HomeVerification = home("verification")
+	HomeShows        = home("shows")
+	HomeYears        = home("years")
+	HomeStructured   = home("structured")
+	HomeIndexable    = home("indexable")
+	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to")
+	HomeHeaders      = listKey(Live, "home.headers", "headers of the home page's answer; of cookies only the names")
+)
+
+// HomeReadings are what the page says as the home page.
+func (p *Page) HomeReadings() []Reading {
+	var readings []Reading
+	for _, c := range pageTable.columns {
+		if value, known := p.Field(c.Name); c.home && known {
+			readings = append(readings, Reading{Source: Live, Name: homeTerms[c.Name].Short(), Value: value, Origin: p.Origin()})
+		}
+	}
+	return readings
+}
 
 // Subject is the page's path.
 func (p *Page) Subject() string { return p.Path }
+
+// Identity is what the content system knows the page by, where it tells, so that a page that moves is the same one;
+// else its path.
+func (p *Page) Identity() string {
+	if p.Own != "" {
+		return "page " + p.Own
+	}
+	return p.Path
+}
 
 // Origin is the page's address.
 func (p *Page) Origin() Origin {
@@ -191,11 +338,24 @@ func (p *Page) Origin() Origin {
 }
 
 // Field implements Item.
-func (p *Page) Field(name string) (Value, bool) {
-	if get := pageIndex[name]; get != nil {
-		return get(p)
+func (p *Page) Field(name string) (Value, bool) { return pageTable.field(p, p.lacks, name) }
+
+// Why implements Item.
+func (p *Page) Why(field string) Reason {
+	return Reason{pageTable.reason(p, p.lacks, field), p.OriginOf(field)}
+}
+
+// OriginOf implements Item.
+func (p *Page) OriginOf(field string) Origin { return pageTable.origin(p, p.Origin(), field) }
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (p *Page) UnmarshalJSON(raw []byte) (err error) {
+	type plain Page
+	if err := json.Unmarshal(raw, (*plain)(p)); err != nil {
+		return err
 	}
-	return Value{}, false
+	p.lacks, err = pageTable.lacks(raw)
+	return err
 }
 
 // A Spelling is another way to write the site's address, and where it leads.
@@ -207,9 +367,11 @@ type Spelling struct {
 	Permanent bool   `json:"permanent"` // every step is 301 or 308
 	Preferred bool   `json:"preferred"` // Final is the same path under the one true address
 	Kind      string `json:"kind"`      // scheme, host, slash or index
+
+	lacks lacking
 }
 
-var spellingColumns = []column[Spelling]{
+var spellingTable = tableOf(
 	text("address", "the spelling", func(s *Spelling) string { return s.Address }),
 	number("status", "status of the first answer", func(s *Spelling) int { return s.Status }),
 	text("final", "where it leads", func(s *Spelling) string { return s.Final }),
@@ -217,22 +379,36 @@ var spellingColumns = []column[Spelling]{
 	yes("permanent", "every redirect is permanent", func(s *Spelling) bool { return s.Permanent }),
 	yes("preferred", "it leads to the same path of the one true address", func(s *Spelling) bool { return s.Preferred }),
 	text("kind", "scheme, host, slash or index", func(s *Spelling) string { return s.Kind }),
-}
-
-var spellingIndex = indexOf(spellingColumns)
+)
 
 // Subject is the spelling itself.
 func (s *Spelling) Subject() string { return s.Address }
+
+// Identity is the spelling itself.
+func (s *Spelling) Identity() string { return s.Address }
 
 // Origin is the spelling itself.
 func (s *Spelling) Origin() Origin { return Origin{URL: s.Address} }
 
 // Field implements Item.
-func (s *Spelling) Field(name string) (Value, bool) {
-	if get := spellingIndex[name]; get != nil {
-		return get(s)
+func (s *Spelling) Field(name string) (Value, bool) { return spellingTable.field(s, s.lacks, name) }
+
+// Why implements Item.
+func (s *Spelling) Why(field string) Reason {
+	return Reason{spellingTable.reason(s, s.lacks, field), s.OriginOf(field)}
+}
+
+// OriginOf implements Item.
+func (s *Spelling) OriginOf(field string) Origin { return spellingTable.origin(s, s.Origin(), field) }
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (s *Spelling) UnmarshalJSON(raw []byte) (err error) {
+	type plain Spelling
+	if err := json.Unmarshal(raw, (*plain)(s)); err != nil {
+		return err
 	}
-	return Value{}, false
+	s.lacks, err = spellingTable.lacks(raw)
+	return err
 }
 
 // A Link is an internal link that does not lead straight to a page: it fails, or it is redirected.
@@ -243,29 +419,45 @@ type Link struct {
 	Steps   int    `json:"steps"`
 	Final   string `json:"final"`
 	Loop    bool   `json:"loop"`
+
+	lacks lacking
 }
 
-var linkColumns = []column[Link]{
+var linkTable = tableOf(
 	text("address", "where it points", func(l *Link) string { return l.Address }),
 	text("from", "the first page that has it", func(l *Link) string { return l.From }),
 	number("status", "status at the end", func(l *Link) int { return l.Status }),
 	number("steps", "redirects on the way", func(l *Link) int { return l.Steps }),
 	text("final", "where it ends", func(l *Link) string { return l.Final }),
 	yes("loop", "the redirects never end", func(l *Link) bool { return l.Loop }),
-}
-
-var linkIndex = indexOf(linkColumns)
+)
 
 // Subject is where the link points.
 func (l *Link) Subject() string { return l.Address }
+
+// Identity is where the link points.
+func (l *Link) Identity() string { return l.Address }
 
 // Origin is the page that has the link.
 func (l *Link) Origin() Origin { return Origin{URL: l.From} }
 
 // Field implements Item.
-func (l *Link) Field(name string) (Value, bool) {
-	if get := linkIndex[name]; get != nil {
-		return get(l)
+func (l *Link) Field(name string) (Value, bool) { return linkTable.field(l, l.lacks, name) }
+
+// Why implements Item.
+func (l *Link) Why(field string) Reason {
+	return Reason{linkTable.reason(l, l.lacks, field), l.OriginOf(field)}
+}
+
+// OriginOf implements Item.
+func (l *Link) OriginOf(field string) Origin { return linkTable.origin(l, l.Origin(), field) }
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (l *Link) UnmarshalJSON(raw []byte) (err error) {
+	type plain Link
+	if err := json.Unmarshal(raw, (*plain)(l)); err != nil {
+		return err
 	}
-	return Value{}, false
+	l.lacks, err = linkTable.lacks(raw)
+	return err
 }

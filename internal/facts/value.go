@@ -327,6 +327,14 @@ func normalAddress(text string) string {
 	return strings.ToLower(u.Scheme) + "://" + host + strings.TrimRight(u.EscapedPath(), "/") + prefixed("?", u.RawQuery)
 }
 
+// LastSegment is the last part of an address's path, without slashes, query and fragment: the page's own name.
+func LastSegment(address string) string {
+	address, _, _ = strings.Cut(address, "#")
+	address, _, _ = strings.Cut(address, "?")
+	address = strings.TrimRight(address, "/")
+	return address[strings.LastIndexByte(address, '/')+1:]
+}
+
 // Shorten cuts text to at most limit characters, with an ellipsis for what is left out.
 func Shorten(text string, limit int) string {
 	if runes := []rune(text); len(runes) > limit {

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/store"
 )
 
@@ -29,23 +30,24 @@ const (
 // Keep is how long what undo needs is kept.
 const Keep = 30 * 24 * time.Hour
 
-// A Record is one line of the journal. It holds no secret: what was before, and may be one, is in a file of its
+// A LogLine is one line of the journal. It holds no secret: what was before, and may be one, is in a file of its
 // own that only its owner may read, for a time.
-type Record struct {
-	Run     string    `json:"run"`
-	ID      int       `json:"id"` // of the change, unique in the journal
-	At      time.Time `json:"at"`
-	Event   string    `json:"event"`
-	Rules   []string  `json:"rules,omitempty"`
-	Kind    string    `json:"kind"`
-	Name    string    `json:"name"`
-	Subject string    `json:"subject,omitempty"`
-	Place   string    `json:"place,omitempty"`
-	From    string    `json:"from"` // for people
-	To      string    `json:"to"`
-	Risk    string    `json:"risk"`
-	Says    string    `json:"says,omitempty"`
-	Until   time.Time `json:"until"` // when what undo needs is thrown away
+type LogLine struct {
+	Run     string          `json:"run"`
+	ID      int             `json:"id"` // of the change, unique in the journal
+	At      time.Time       `json:"at"`
+	Event   string          `json:"event"`
+	Rules   []string        `json:"rules,omitempty"`
+	Kind    string          `json:"kind"`
+	Name    string          `json:"name"`
+	Subject string          `json:"subject,omitempty"`
+	Class   *facts.Likeness `json:"class,omitempty"`
+	Place   string          `json:"place,omitempty"`
+	From    string          `json:"from"` // for people
+	To      string          `json:"to"`
+	Risk    facts.Risk      `json:"risk"`
+	Says    string          `json:"says,omitempty"`
+	Until   time.Time       `json:"until"` // when what undo needs is thrown away
 }
 
 // before is what undo needs.
@@ -156,7 +158,7 @@ func (j *Journal) undoFile(id int) string {
 }
 
 // begin writes what undo needs, then that the change is about to be made, both down to the disk.
-func (j *Journal) begin(r *Record, b before, at func(point string)) error {
+func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	j.next++
 	r.ID, r.Run, r.Event = j.next, j.run, Begun
 	r.At = j.now().UTC().Truncate(time.Second)
@@ -182,13 +184,13 @@ func (j *Journal) begin(r *Record, b before, at func(point string)) error {
 	return j.write(*r)
 }
 
-func (j *Journal) event(r Record, event, says string) error {
+func (j *Journal) event(r LogLine, event, says string) error {
 	r.Event, r.Says = event, says
 	r.At = j.now().UTC().Truncate(time.Second)
 	return j.write(r)
 }
 
-func (j *Journal) write(r Record) error {
+func (j *Journal) write(r LogLine) error {
 	line, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -214,7 +216,7 @@ func (j *Journal) before(id int) (before, error) {
 
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
 // left unfinished was never acted upon, and is passed over.
-func ReadJournal(dir string) ([]Record, error) {
+func ReadJournal(dir string) ([]LogLine, error) {
 	name := filepath.Join(dir, "journal.jsonl")
 	stat, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -227,12 +229,12 @@ func ReadJournal(dir string) ([]Record, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
-	var records []Record
+	var records []LogLine
 	at := map[int]int{}
 	scanner := bufio.NewScanner(bytes.NewReader(data))
 	scanner.Buffer(nil, 1<<20)
 	for scanner.Scan() {
-		var r Record
+		var r LogLine
 		if json.Unmarshal(scanner.Bytes(), &r) != nil {
 			continue
 		}

@@ -18,7 +18,7 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 func at(moment time.Time) func() time.Time { return func() time.Time { return moment } }
 
 // journal opens the journal of a folder and makes records in it.
-func journal(t *testing.T, dir string, moment time.Time, records ...Record) *Journal {
+func journal(t *testing.T, dir string, moment time.Time, records ...LogLine) *Journal {
 	t.Helper()
 	j, err := OpenJournal(dir, at(moment))
 	require.NoError(t, err)
@@ -36,8 +36,8 @@ func journal(t *testing.T, dir string, moment time.Time, records ...Record) *Jou
 
 func TestTheJournalSaysWhatHappened(t *testing.T) {
 	dir := t.TempDir()
-	journal(t, dir, noon, Record{Name: "a", Event: Done, Kind: Setting, From: "x", To: "y"}, Record{Name: "b", Event: Begun}, Record{Name: "c", Event: Failed}).Close()
-	journal(t, dir, noon.Add(time.Hour), Record{Name: "d", Event: Done}).Close()
+	journal(t, dir, noon, LogLine{Name: "a", Event: Done, Kind: Setting, From: "x", To: "y"}, LogLine{Name: "b", Event: Begun}, LogLine{Name: "c", Event: Failed}).Close()
+	journal(t, dir, noon.Add(time.Hour), LogLine{Name: "d", Event: Done}).Close()
 	records, err := ReadJournal(dir)
 	require.NoError(t, err)
 	var got []string
@@ -64,7 +64,7 @@ func TestTheJournalSaysWhatHappened(t *testing.T) {
 
 func TestTheJournalHoldsNoOldValue(t *testing.T) {
 	dir := t.TempDir()
-	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	journal(t, dir, noon, LogLine{Name: "a", Event: Done}).Close()
 	lines, err := os.ReadFile(filepath.Join(dir, "journal.jsonl"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(lines), "MARKED")
@@ -82,7 +82,7 @@ func TestTheJournalHoldsNoOldValue(t *testing.T) {
 
 func TestWhatUndoNeedsExpires(t *testing.T) {
 	dir := t.TempDir()
-	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	journal(t, dir, noon, LogLine{Name: "a", Event: Done}).Close()
 	j := journal(t, dir, noon.Add(Keep-time.Hour))
 	_, err := j.before(1)
 	require.NoError(t, err)
@@ -98,13 +98,13 @@ func TestWhatUndoNeedsExpires(t *testing.T) {
 // TestALineThatAKilledRunLeft was never acted upon, and does not spoil the next one.
 func TestALineThatAKilledRunLeft(t *testing.T) {
 	dir := t.TempDir()
-	journal(t, dir, noon, Record{Name: "a", Event: Done}).Close()
+	journal(t, dir, noon, LogLine{Name: "a", Event: Done}).Close()
 	file := filepath.Join(dir, "journal.jsonl")
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
 	for _, left := range []string{`{"run":"x","id":2,"eve`, "\x00\x00", "{}"} {
 		require.NoError(t, os.WriteFile(file, append(append([]byte{}, whole...), left...), 0o600))
-		journal(t, dir, noon, Record{Name: "b", Event: Done}).Close()
+		journal(t, dir, noon, LogLine{Name: "b", Event: Done}).Close()
 		records, err := ReadJournal(dir)
 		require.NoError(t, err)
 		var names []string

@@ -41,7 +41,7 @@ type Change struct {
 	From    facts.Value  `json:"from"`
 	To      facts.Value  `json:"to"`
 	Origin  facts.Origin `json:"origin"`
-	Risk    string       `json:"risk"`
+	Risk    facts.Risk   `json:"risk"`
 	Because string       `json:"because"` // why it has that risk
 	Lasting bool         `json:"lasting,omitempty"`
 	Needs   string       `json:"needs,omitempty"` // what a person must say first
@@ -51,9 +51,11 @@ type Change struct {
 	Steps   []string     `json:"steps,omitempty"`
 	Edits   []store.Edit `json:"-"`
 	Members []tree.Entry `json:"-"` // of the class, as they were planned
+	// Class is in what the entries are alike whose modes change.
+	Class *facts.Likeness `json:"class,omitempty"`
 
 	line     *facts.Line
-	severity string
+	severity facts.Severity
 	page     string // path of the record
 }
 
@@ -109,7 +111,7 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 
 type planning struct {
 	Wishes
-	site *store.Site
+	site *store.Installation
 	plan *Plan
 }
 
@@ -125,6 +127,10 @@ func (p *planning) collect() {
 				Needs: c.Hint, Key: c.Name, severity: d.Severity}
 			if c.Name == "mode" {
 				change.Kind, change.Subject, change.Key = Modes, d.Subject, ""
+				if class, is := d.Item.(*facts.Class); is {
+					likeness := class.Likeness()
+					change.Class = &likeness
+				}
 			}
 			p.merge(change)
 			made = true
@@ -181,17 +187,11 @@ func (p *planning) merge(c Change) {
 	case o.To.Type() == "":
 		o.To = c.To
 	}
-	if riskRank(c.Risk) > riskRank(o.Risk) {
-		o.Risk = c.Risk
-	}
+	o.Risk = max(o.Risk, c.Risk)
 	o.Needs = cmp.Or(o.Needs, c.Needs)
 	if c.Kind == Person && c.Subject != o.Subject && !strings.Contains(o.Subject, c.Subject) {
 		o.Subject += ", " + c.Subject
 	}
-}
-
-func riskRank(risk string) int {
-	return slices.Index([]string{facts.Safe, facts.Visible, facts.Disruptive}, risk)
 }
 
 // values puts in what a person has said. What was said of a setting that no rule asks about is a change as well:
@@ -216,12 +216,13 @@ func (p *planning) values() error {
 			continue
 		}
 		change := Change{Kind: Setting, Name: key, Key: key, Rules: []string{}, Risk: facts.Visible}
-		if _, dangerous := dangers[key]; dangerous {
+		setting, known := facts.Setting(key)
+		if setting.Danger != "" {
 			change.Risk = facts.Disruptive
 		}
 		if slug, field, is := pageKey(key); is {
 			change.Kind, change.Name, change.page, change.Subject = Field, field, slug, slug
-		} else if _, known := facts.Lookup(facts.Settings + "." + key); !known {
+		} else if !known {
 			return fmt.Errorf("there is no setting %q; a value is for a setting, as site.title=Text, or for a page, as page.NAME.title=Text", key)
 		}
 		to, err := change.parse(p.Values[key])
@@ -243,9 +244,9 @@ func pageKey(key string) (slug, field string, is bool) {
 	return rest[:dot], rest[dot+1:], true
 }
 
-// entry is the catalogue's entry of what changes.
-func (c Change) entry() facts.Entry {
-	name := facts.Settings + "." + c.Name
+// term is the catalogue's row of what changes.
+func (c Change) term() facts.Term {
+	name := facts.Settings.Name(c.Name)
 	if c.Kind == Field {
 		name = facts.ListRecords + "." + c.Name
 	}
@@ -254,7 +255,7 @@ func (c Change) entry() facts.Entry {
 }
 
 func (c Change) parse(text string) (facts.Value, error) {
-	entry := c.entry()
+	entry := c.term()
 	v, err := entry.Type.Parse(text)
 	switch {
 	case entry.Type == facts.Secret:
@@ -282,19 +283,7 @@ func (c Change) rank() int {
 	case c.Kind == Person:
 		return 100
 	}
-	for i, prefix := range []string{"debug.", "security.", "registration.", "session.", "site.title", "site.tagline", "title.separator", "title.", "site.time_zone", "site.language", "mail.", "front.", "page.", "permalink.",
-		"meta.", "listing.", "sitemap.", "feed.", "cache.", "delivery.compression", "delivery.minify", "maintenance.", "lock."} {
-		if strings.HasPrefix(c.Name, prefix) {
-			return i
-		}
-	}
-	if c.Name == "site.install_address" {
-		return 60
-	}
-	if c.Name == "site.address" {
-		return 61
-	}
-	return 30
+	return c.term().Change
 }
 
 func (p *planning) order() {
@@ -308,7 +297,7 @@ func (p *planning) edits(ctx context.Context) {
 		if c.Kind != Setting && c.Kind != Field && c.Kind != File {
 			continue
 		}
-		c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.Name))
+		c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.term()))
 		if c.To.Type() == "" {
 			c.Needs = cmp.Or(c.Needs, "a value that only a person can say")
 			continue
@@ -349,7 +338,7 @@ func (p *planning) together() {
 }
 
 func (c *Change) cannot(err error) {
-	c.Cannot = store.Reason(err)
+	c.Cannot = facts.InWords(err)
 	if c.Origin.Screen != "" {
 		c.Steps = append(c.Steps, fmt.Sprintf("Set it by hand, at %s.", c.Origin.Screen))
 	}
@@ -382,7 +371,7 @@ func (p *planning) editsOf(ctx context.Context, c *Change) ([]store.Edit, error)
 }
 
 // fileEdits plans a line of a file; what stands there now is shown as the value before.
-func fileEdits(site *store.Site, c *Change) ([]store.Edit, error) {
+func fileEdits(site *store.Installation, c *Change) ([]store.Edit, error) {
 	edit, err := site.PlanLine(c.Name, c.line.Start, c.line.Line)
 	if err != nil {
 		return nil, err
@@ -396,7 +385,7 @@ func fileEdits(site *store.Site, c *Change) ([]store.Edit, error) {
 }
 
 // fieldEdits finds the page's record and plans its field.
-func fieldEdits(ctx context.Context, site *store.Site, c *Change) ([]store.Edit, error) {
+func fieldEdits(ctx context.Context, site *store.Installation, c *Change) ([]store.Edit, error) {
 	list, mapped := site.Dialect.Lists["pages"]
 	column, has := list.Columns[c.Name]
 	if !mapped || !has {
@@ -411,10 +400,10 @@ func fieldEdits(ctx context.Context, site *store.Site, c *Change) ([]store.Edit,
 			continue
 		}
 		c.Origin = row.Origin
-		if c.From, err = column.Value(c.entry(), row.Values[c.Name]); err != nil {
+		if c.From, err = column.Value(c.term(), row.Values[c.Name]); err != nil {
 			return nil, err
 		}
-		stored, err := column.Stored(c.entry(), c.To, dialect.Like{Old: row.Values[c.Name]})
+		stored, err := column.Stored(c.term(), c.To, dialect.Like{Old: row.Values[c.Name]})
 		if err != nil {
 			return nil, err
 		}
@@ -426,19 +415,19 @@ func fieldEdits(ctx context.Context, site *store.Site, c *Change) ([]store.Edit,
 
 // members finds the entries of every class whose modes are to change.
 func (p *planning) members(ctx context.Context) error {
-	var subjects []string
+	var classes []facts.Likeness
 	for _, c := range p.plan.Changes {
-		if c.Kind == Modes {
-			subjects = append(subjects, c.Subject)
+		if c.Kind == Modes && c.Class != nil {
+			classes = append(classes, *c.Class)
 		}
 	}
-	if len(subjects) == 0 {
+	if len(classes) == 0 {
 		return nil
 	}
-	var members map[string][]tree.Entry
+	var members map[facts.Likeness][]tree.Entry
 	if p.FilesRoot != "" {
 		var err error
-		if members, err = (&files.Source{Root: p.FilesRoot, Dialect: p.Dialect}).Members(ctx, subjects); err != nil {
+		if members, err = (&files.Source{Root: p.FilesRoot, Dialect: p.Dialect}).Members(ctx, classes); err != nil {
 			return err
 		}
 	}
@@ -447,7 +436,10 @@ func (p *planning) members(ctx context.Context) error {
 		if c.Kind != Modes {
 			continue
 		}
-		if c.Members = members[c.Subject]; len(c.Members) == 0 {
+		if c.Class != nil {
+			c.Members = members[*c.Class]
+		}
+		if len(c.Members) == 0 {
 			c.Cannot = "no entry of that class is there any more"
 			continue
 		}
@@ -459,7 +451,7 @@ func (p *planning) members(ctx context.Context) error {
 // runnable tells whether the permission to run means anything: for a folder it is that to enter, and of files only
 // programs are run.
 func (c Change) runnable() bool {
-	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || strings.Contains(c.Subject, " program "))
+	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && c.Class.Content == "program")
 }
 
 // purge adds emptying the caches where something changes that visitors see.
@@ -497,7 +489,7 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		wanted := c.Kind == Purge
 		for _, name := range names {
 			area := slices.ContainsFunc(c.Rules, func(rule string) bool { return rule == name || strings.HasPrefix(rule, name+".") })
-			if area || c.severity == name || c.Key == name {
+			if area || c.severity.String() == name || c.Key == name {
 				used[name], wanted = true, true
 			}
 		}

@@ -50,11 +50,11 @@ func pebbleSite(t *testing.T) (*dialect.Dialect, store.Options) {
 }
 
 // set is a deviation whose fix sets a setting; an empty value is one that a person must say.
-func set(rule, risk string, pairs ...string) facts.Deviation {
+func set(rule string, risk facts.Risk, pairs ...string) facts.Deviation {
 	d := facts.Deviation{Rule: rule, Severity: facts.High, Subject: "site", Fix: facts.Proposal{Kind: facts.KindSet, Risk: risk}}
 	for i := 0; i < len(pairs); i += 2 {
 		entry, _ := facts.Lookup("settings." + pairs[i])
-		c := facts.Change{Name: pairs[i], Hint: "say it"}
+		c := facts.Target{Name: pairs[i], Hint: "say it"}
 		if pairs[i+1] != "" {
 			c.To, _ = entry.Type.Parse(pairs[i+1])
 		}
@@ -132,7 +132,7 @@ func TestValuesThatAPersonSays(t *testing.T) {
 
 func TestNamedNarrowsThePlan(t *testing.T) {
 	all := []facts.Deviation{set("titles.site-own", facts.Visible, "site.title", "New"), set("hardening.debug-off", facts.Safe, "debug.on", "no"), set("hardening.session", facts.Safe, "session.idle", "30m")}
-	for named, want := range map[string]string{"titles": "site.title", "hardening.session": "session.idle", "debug.on": "debug.on", facts.High: "debug.on session.idle site.title"} {
+	for named, want := range map[string]string{"titles": "site.title", "hardening.session": "session.idle", "debug.on": "debug.on", "high": "debug.on session.idle site.title"} {
 		p := plan(t, nil, all...)
 		assert.Empty(t, p.Named([]string{named}))
 		got := strings.Fields(names(p))
@@ -147,7 +147,7 @@ func TestRiskOfModesFollowsFromWhoLosesWhat(t *testing.T) {
 		from, to  uint32
 		runnable  bool
 		owner, as string
-		risk      string
+		risk      facts.Risk
 		says      string
 	}{
 		{0o666, 0o444, false, "app:app", "app", facts.Safe, "nobody can change it by accident"},

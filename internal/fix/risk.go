@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -16,7 +17,7 @@ import (
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 // readSetting is the neutral value that is effective now.
-func readSetting(ctx context.Context, site *store.Site, s dialect.Setting) (facts.Value, error) {
+func readSetting(ctx context.Context, site *store.Installation, s dialect.Setting) (facts.Value, error) {
 	readings, err := settings.Readings(ctx, site, s)
 	if err != nil {
 		return facts.Value{}, err
@@ -24,31 +25,9 @@ func readSetting(ctx context.Context, site *store.Site, s dialect.Setting) (fact
 	return readings[0].Value, nil
 }
 
-// dangers are the settings with which somebody may lock themselves out, or lose what others have linked to.
-var dangers = map[string]string{
-	"site.address":         "one wrong character here sends everybody, staff too, to an address that may not answer",
-	"site.install_address": "one wrong character here may keep staff from signing in",
-	"permalink.pattern":    "every address of a post changes; those that others have linked to must lead on",
-	"login.path":           "staff sign in at another address from then on",
-	"lock.on":              "nobody gets in without the name and password of the lock",
-}
-
-// notices are the settings that others than visitors notice.
-var notices = map[string]string{
-	"session.idle":         "staff are signed out after another time than they are used to",
-	"site.time_zone":       "dates shift, and what is scheduled is published at another hour",
-	"mail.sender_address":  "automatic mail comes from another address, which filters may not know yet",
-	"registration.open":    "visitors can register, or can no more",
-	"delivery.compression": "it may break pages where the host does something of the kind already; the home page is looked at afterwards",
-	"delivery.minify":      "it may break styles or scripts; the home page is looked at afterwards",
-}
-
 // whyRisk says in one line what a change can break.
-func whyRisk(risk, name string) string {
-	if why, known := dangers[name]; known {
-		return why
-	}
-	if why, known := notices[name]; known {
+func whyRisk(risk facts.Risk, setting facts.Term) string {
+	if why := cmp.Or(setting.Danger, setting.Noticed); why != "" {
 		return why
 	}
 	switch risk {
@@ -61,7 +40,7 @@ func whyRisk(risk, name string) string {
 }
 
 // modeRisk works out from who loses which access what a change of permissions can break.
-func modeRisk(from, to uint32, runnable bool, owner, webUser string) (risk, because string) {
+func modeRisk(from, to uint32, runnable bool, owner, webUser string) (risk facts.Risk, because string) {
 	lost := from &^ to
 	if !runnable {
 		lost &^= 0o111

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/store"
 )
 
@@ -20,15 +21,15 @@ type Choice struct {
 
 // Chosen are the records that a choice is about, the newest first. Those that were never made, or are taken back
 // already, are none.
-func Chosen(records []Record, c Choice) []Record {
-	made := func(r Record) bool { return r.Event == Done || r.Event == Begun }
+func Chosen(records []LogLine, c Choice) []LogLine {
+	made := func(r LogLine) bool { return r.Event == Done || r.Event == Begun }
 	lastRun := ""
 	for _, r := range records {
 		if made(r) {
 			lastRun = r.Run
 		}
 	}
-	var chosen []Record
+	var chosen []LogLine
 	for _, r := range slices.Backward(records) {
 		wanted := r.Run == lastRun
 		if c.ID != 0 {
@@ -45,16 +46,16 @@ func Chosen(records []Record, c Choice) []Record {
 
 // An Undoing is what came of taking one change back.
 type Undoing struct {
-	Record
+	LogLine
 	Back bool   `json:"back"` // what was before is there again
 	Says string `json:"says"`
 }
 
 // Undo takes changes back, the newest first. It refuses what somebody has changed since.
-func Undo(ctx context.Context, records []Record, env Env) []Undoing {
+func Undo(ctx context.Context, records []LogLine, env Env) []Undoing {
 	var all []Undoing
 	for _, r := range records {
-		u := Undoing{Record: r}
+		u := Undoing{LogLine: r}
 		b, err := env.Journal.before(r.ID)
 		switch {
 		case r.Kind == Purge:
@@ -65,7 +66,7 @@ func Undo(ctx context.Context, records []Record, env Env) []Undoing {
 			u.Back = err == nil
 		}
 		if err != nil {
-			u.Says = store.Reason(err)
+			u.Says = facts.InWords(err)
 		} else if err := env.Journal.event(r, Undone, ""); err != nil {
 			u.Says = "it was taken back, and the journal could not be written: " + err.Error()
 		}
@@ -112,7 +113,7 @@ func (e *Env) takeBack(ctx context.Context, b before) error {
 
 // takeBackEdit puts the old value in the place of the new one: to the byte where nobody has touched the place
 // since, and by the value alone where the rest of a file has changed.
-func (e *Env) takeBackEdit(ctx context.Context, site *store.Site, edit store.Edit) error {
+func (e *Env) takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) error {
 	err := site.Apply(ctx, edit.Reversed())
 	if !errors.Is(err, store.ErrChanged) || edit.Kind != dialect.KindFile || strings.Count(edit.Place, "/") > 1 || edit.Place == edit.File {
 		return changedSince(err)

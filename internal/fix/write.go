@@ -105,7 +105,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 func (e *Env) make(ctx context.Context, c Change) Outcome {
 	out := Outcome{Change: c}
 	fail := func(err error) Outcome {
-		out.Result, out.Says = Trouble, store.Reason(err)
+		out.Result, out.Says = Trouble, facts.InWords(err)
 		if errors.Is(err, store.ErrChanged) {
 			out.Result, out.Says = Left, "somebody has changed it since the plan was made"
 		}
@@ -134,10 +134,10 @@ func (e *Env) make(ctx context.Context, c Change) Outcome {
 		out.Result, out.Says = Took, "it was so already"
 		return out
 	}
-	record := Record{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Place: edits[0].Place, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
+	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Place: edits[0].Place, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
 	e.at("before the journal")
 	if err := e.Journal.begin(&record, before{Edits: edits}, e.at); err != nil {
-		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+store.Reason(err)
+		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+facts.InWords(err)
 		return out
 	}
 	out.Record = record.ID
@@ -147,7 +147,7 @@ func (e *Env) make(ctx context.Context, c Change) Outcome {
 			for _, made := range slices.Backward(edits[:i]) {
 				err = errors.Join(err, site.Apply(context.WithoutCancel(ctx), made.Reversed()))
 			}
-			_ = e.Journal.event(record, Failed, store.Reason(err))
+			_ = e.Journal.event(record, Failed, facts.InWords(err))
 			return fail(err)
 		}
 		e.at("after an edit")
@@ -162,7 +162,7 @@ func (e *Env) make(ctx context.Context, c Change) Outcome {
 }
 
 // again works the change out as things are now.
-func (e *Env) again(ctx context.Context, site *store.Site, c Change) ([]store.Edit, facts.Value, error) {
+func (e *Env) again(ctx context.Context, site *store.Installation, c Change) ([]store.Edit, facts.Value, error) {
 	if c.Kind == File {
 		fresh := c
 		edits, err := fileEdits(site, &fresh)
@@ -192,7 +192,7 @@ func (e *Env) makeModes(c Change) Outcome {
 	for _, m := range c.Members {
 		edits = append(edits, modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == "folder"})
 	}
-	record := Record{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
+	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Class: c.Class, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
 	e.at("before the journal")
 	if err := e.Journal.begin(&record, before{Modes: edits}, e.at); err != nil {
 		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+err.Error()
@@ -203,7 +203,7 @@ func (e *Env) makeModes(c Change) Outcome {
 	e.at("before the write")
 	for _, edit := range edits {
 		if err := chmod(e.FilesRoot, edit, edit.From, edit.To); err != nil {
-			left = append(left, fmt.Sprintf("%s: %s", edit.Path, store.Reason(err)))
+			left = append(left, fmt.Sprintf("%s: %s", edit.Path, facts.InWords(err)))
 		}
 		e.at("after an edit")
 	}
@@ -227,7 +227,7 @@ func (e *Env) makeModes(c Change) Outcome {
 // and its per-folder override files.
 func (e *Env) makePurge(ctx context.Context, c Change) Outcome {
 	out := Outcome{Change: c, Result: Took}
-	record := Record{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Risk: c.Risk, From: "kept pages", To: "none"}
+	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Risk: c.Risk, From: "kept pages", To: "none"}
 	if err := e.Journal.begin(&record, before{}, e.at); err != nil {
 		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+err.Error()
 		return out
@@ -236,7 +236,7 @@ func (e *Env) makePurge(ctx context.Context, c Change) Outcome {
 	err := e.empty(ctx, c)
 	event := Done
 	if err != nil {
-		event, out.Result, out.Says = Failed, Trouble, store.Reason(err)
+		event, out.Result, out.Says = Failed, Trouble, facts.InWords(err)
 	}
 	if err := e.Journal.event(record, event, out.Says); err != nil {
 		out.Says += "; the journal could not be written afterwards: " + err.Error()
@@ -288,13 +288,13 @@ func (e *Env) health(ctx context.Context, out Outcome, was Seen) Outcome {
 		return out
 	}
 	says := fmt.Sprintf("afterwards the home page answered %s, which it did not before", answers)
-	record := Record{ID: out.Record, Run: e.Journal.run, Rules: out.Rules, Kind: out.Kind, Name: out.Name, Subject: out.Subject, From: out.From.String(), To: out.To.String(), Risk: out.Risk, Until: e.Journal.now().Add(Keep)}
+	record := LogLine{ID: out.Record, Run: e.Journal.run, Rules: out.Rules, Kind: out.Kind, Name: out.Name, Subject: out.Subject, From: out.From.String(), To: out.To.String(), Risk: out.Risk, Until: e.Journal.now().Add(Keep)}
 	b, err := e.Journal.before(out.Record)
 	if err == nil {
 		err = e.takeBack(context.WithoutCancel(ctx), b)
 	}
 	if err != nil {
-		out.Result, out.Says = Trouble, says+", and it could not be taken back: "+store.Reason(err)
+		out.Result, out.Says = Trouble, says+", and it could not be taken back: "+facts.InWords(err)
 		return out
 	}
 	_ = e.Journal.event(record, TakenBack, says)
@@ -306,7 +306,7 @@ func (e *Env) health(ctx context.Context, out Outcome, was Seen) Outcome {
 func (r *Report) unseen(err error) {
 	for i := range r.Outcomes {
 		if o := &r.Outcomes[i]; o.Result == Took {
-			o.Result, o.Says = Unseen, "nobody could look whether it took: "+store.Reason(err)
+			o.Result, o.Says = Unseen, "nobody could look whether it took: "+facts.InWords(err)
 		}
 	}
 }

@@ -30,7 +30,7 @@ func DialectList(all []*dialect.Dialect) []DialectSummary {
 }
 
 // Dialects writes the dialects that come with the program.
-func Dialects(p Page, all []*dialect.Dialect) {
+func Dialects(p Sheet, all []*dialect.Dialect) {
 	var rows [][]string
 	for _, d := range all {
 		rows = append(rows, []string{d.Name, fmt.Sprintf("%d of %d", len(d.Names()), len(d.Names())+len(d.Unmapped())), fmt.Sprint(len(d.Lists)), strings.Join(strings.Fields(d.About), " ")})
@@ -40,7 +40,7 @@ func Dialects(p Page, all []*dialect.Dialect) {
 
 // CheckedDialect writes what came of holding a dialect against itself, and against an installation if there was
 // one.
-func CheckedDialect(p Page, d *dialect.Dialect, where string, checked []discover.Checked) {
+func CheckedDialect(p Sheet, d *dialect.Dialect, where string, checked []discover.Checked) {
 	fmt.Fprintf(p, "%s is in order: %s and %s.\n", bold.Render(Safe(d.String())), count(len(d.Names()), "setting", "settings"), count(len(d.Lists), "list", "lists"))
 	if where == "" {
 		fmt.Fprintln(p, quiet.Render("With --root FOLDER or --site SITE every entry is read there, translated, and translated back."))
@@ -119,7 +119,7 @@ func DraftJSON(d *discover.Draft, known []discover.Likeness) DraftSummary {
 
 // Draft writes what was found, why, what else it might be, and how sure that is. The draft itself has been written
 // to a file, or has not.
-func Draft(p Page, d *discover.Draft, known []discover.Likeness, file string) {
+func Draft(p Sheet, d *discover.Draft, known []discover.Likeness, file string) {
 	for _, k := range known {
 		p.block(0, "", 0, fmt.Sprintf("This looks like %s (sure: %.2f): %s. There is a dialect for it: settings: {dialect: %s, root: ...}.", k.Dialect, k.Sure, list(k.By), k.Dialect), bold)
 	}

@@ -12,7 +12,7 @@ import (
 
 // ExplainRule writes what a rule is about: what ought to hold, why, how it is judged, how it is put right, and
 // where it comes from.
-func ExplainRule(p Page, b *baseline.Baseline, r *baseline.Rule) {
+func ExplainRule(p Sheet, b *baseline.Baseline, r *baseline.Rule) {
 	const label = 11
 	fmt.Fprintln(p, bold.Render(r.ID))
 	fmt.Fprintln(p)
@@ -55,15 +55,15 @@ func severities(r *baseline.Rule) string {
 	var parts []string
 	for _, c := range r.Severity {
 		if c.If.Source != "" {
-			parts = append(parts, c.Is+" if "+oneLine(c.If.Source))
+			parts = append(parts, c.Is.String()+" if "+oneLine(c.If.Source))
 			continue
 		}
-		parts = append(parts, c.Is)
+		parts = append(parts, c.Is.String())
 	}
 	return strings.Join(parts, ", else ")
 }
 
-func (p Page) explainFix(r *baseline.Rule, label int) {
+func (p Sheet) explainFix(r *baseline.Rule, label int) {
 	for _, line := range r.Fix.Lines() {
 		p.block(0, "fix", label, line, plain)
 	}
@@ -84,9 +84,9 @@ var typeWords = map[facts.Type]string{
 }
 
 // ExplainSetting writes what a setting means, which rules look at it and how dialects spell it.
-func ExplainSetting(p Page, entry facts.Entry, rules []string, spellings []Spelling) {
+func ExplainSetting(p Sheet, entry facts.Term, rules []string, spellings []Spelling) {
 	const label = 11
-	fmt.Fprintln(p, bold.Render(strings.TrimPrefix(entry.Name, facts.Settings+".")))
+	fmt.Fprintln(p, bold.Render(strings.TrimPrefix(entry.Name, facts.Settings.All())))
 	fmt.Fprintln(p)
 	p.block(0, "means", label, entry.Meaning, plain)
 	kind := typeWords[entry.Type]
@@ -112,7 +112,7 @@ func ExplainSetting(p Page, entry facts.Entry, rules []string, spellings []Spell
 type Step struct{ Does, Command string }
 
 // TryNext lists commands to try.
-func TryNext(p Page, steps []Step) {
+func TryNext(p Sheet, steps []Step) {
 	fmt.Fprintln(p)
 	p.line("try next")
 	for _, s := range steps {
@@ -121,7 +121,7 @@ func TryNext(p Page, steps []Step) {
 }
 
 // Served says where the demo's sites answer, and what to try on them.
-func Served(p Page, dir string, folders []string, connect func(folder string) map[string]string, steps []Step) {
+func Served(p Sheet, dir string, folders []string, connect func(folder string) map[string]string, steps []Step) {
 	p.block(0, "", 0, "Serving the demo in "+Safe(dir)+" until interrupted (Ctrl-C).", bold)
 	for _, folder := range folders {
 		addresses := slices.Compact(slices.Sorted(maps.Values(connect(folder))))

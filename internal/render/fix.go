@@ -13,7 +13,10 @@ import (
 )
 
 // riskTexts head the groups of a plan.
-var riskTexts = []struct{ risk, says string }{
+var riskTexts = []struct {
+	risk facts.Risk
+	says string
+}{
 	{facts.Safe, "safe: nobody outside notices"},
 	{facts.Visible, "visible: visitors or search engines notice"},
 	{facts.Disruptive, "disruptive: can lock somebody out, or break the site"},
@@ -25,13 +28,13 @@ var (
 )
 
 // Plan writes what would be done, grouped by risk, each change in its place.
-func Plan(p Page, site string, plan *fix.Plan, allow string) {
+func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	fmt.Fprintf(p, "%s\n", bold.Render("What would put "+Safe(site)+" right"))
 	if len(plan.Changes) == 0 {
 		fmt.Fprintln(p, "Nothing deviates that anything could be done about.")
 		return
 	}
-	counts := map[string]int{}
+	counts := map[facts.Risk]int{}
 	for _, group := range riskTexts {
 		changes := slices.DeleteFunc(slices.Clone(plan.Changes), func(c fix.Change) bool { return !c.Makeable() || c.Risk != group.risk })
 		if counts[group.risk] = len(changes); len(changes) == 0 {
@@ -67,10 +70,13 @@ func Plan(p Page, site string, plan *fix.Plan, allow string) {
 }
 
 // whatChanges is what a change is about, for people.
-func whatChanges(kind, name, subject string) string {
+func whatChanges(kind, name, subject string, class *facts.Likeness) string {
 	switch kind {
 	case fix.Modes:
-		return "permissions of " + classForPeople(subject)
+		if class != nil {
+			return "permissions of " + classForPeople(*class)
+		}
+		return "permissions of " + subject
 	case fix.File:
 		return "the file " + name
 	case fix.Field:
@@ -81,30 +87,29 @@ func whatChanges(kind, name, subject string) string {
 	return name
 }
 
-// classForPeople is the subject of a class, role kind content mode owner public, as one says it; a path is left as it is.
-func classForPeople(subject string) string {
-	parts := strings.Fields(subject)
-	if len(parts) < 5 || parts[1] != "file" && parts[1] != "folder" {
-		return subject
+// classForPeople is a class as one says it.
+func classForPeople(of facts.Likeness) string {
+	if of.Path != "" {
+		return of.Path
 	}
-	text := parts[0] + " " + parts[1] + "s"
-	if parts[2] != "none" {
-		text = parts[0] + " " + parts[1] + "s that are " + map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[parts[2]]
+	text := of.Role + " " + of.Kind + "s"
+	if words := map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[of.Content]; words != "" {
+		text += " that are " + words
 	}
-	if slices.Contains(parts[5:], "public") {
+	if of.Public {
 		text += ", served"
 	}
-	return text + ", of " + parts[4]
+	return text + ", of " + of.Owner + ":" + of.Group
 }
 
-func (p Page) heading(c fix.Change) {
-	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(whatChanges(c.Kind, c.Name, c.Subject))))
+func (p Sheet) heading(c fix.Change) {
+	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(whatChanges(c.Kind, c.Name, c.Subject, c.Class))))
 	if len(c.Rules) > 0 {
 		p.block(4, "for", 8, strings.Join(c.Rules, ", "), quiet)
 	}
 }
 
-func (p Page) change(plan *fix.Plan, c fix.Change) {
+func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	fmt.Fprintln(p)
 	p.heading(c)
 	switch c.Kind {
@@ -155,7 +160,7 @@ func cellName(column string, where map[string]string) string {
 	return strings.Join(parts, " ") + ", column " + column
 }
 
-func (p Page) modes(c fix.Change) {
+func (p Sheet) modes(c fix.Change) {
 	from, to := uint32(c.From.Number()), uint32(c.To.Number())
 	p.block(4, "-", 2, fmt.Sprintf("%04o  %s", from, fix.Letters(from)), removed)
 	p.block(4, "+", 2, fmt.Sprintf("%04o  %s", to, fix.Letters(to)), added)
@@ -173,7 +178,7 @@ func (p Page) modes(c fix.Change) {
 }
 
 // diff writes a unified diff without its first two lines, in the usual colours.
-func (p Page) diff(text string) {
+func (p Sheet) diff(text string) {
 	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
 		style := quiet
 		switch {
@@ -192,7 +197,7 @@ func (p Page) diff(text string) {
 }
 
 // forPerson lists what is not made from here.
-func (p Page) forPerson(changes []fix.Change) {
+func (p Sheet) forPerson(changes []fix.Change) {
 	first := true
 	for _, c := range changes {
 		if c.Kind != fix.Person && c.Cannot == "" {
@@ -221,7 +226,7 @@ var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severit
 	fix.Broke: severityStyles[facts.Critical], fix.Trouble: severityStyles[facts.Critical], fix.Waits: quiet}
 
 // Outcome writes what was done and whether it took, and what is left.
-func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
+func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	fmt.Fprintf(p, "%s\n", bold.Render("What was done at "+Safe(site)))
 	if len(r.Outcomes) == 0 {
 		fmt.Fprintln(p, "Nothing: no change that could be made was asked for.")
@@ -230,7 +235,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 	for _, o := range r.Outcomes {
 		counts[o.Result]++
 		fmt.Fprintln(p)
-		name := whatChanges(o.Kind, o.Name, o.Subject)
+		name := whatChanges(o.Kind, o.Name, o.Subject, o.Class)
 		number := ""
 		if o.Record > 0 {
 			number = fmt.Sprintf("%2d", o.Record)
@@ -280,7 +285,7 @@ func Outcome(p Page, site string, r *fix.Report, rest []fix.Change) {
 }
 
 // Undone writes what was taken back, and what was not and why.
-func Undone(p Page, site string, undone []fix.Undoing) {
+func Undone(p Sheet, site string, undone []fix.Undoing) {
 	fmt.Fprintf(p, "%s\n\n", bold.Render("Taken back at "+Safe(site)))
 	back := 0
 	for _, u := range undone {
@@ -290,7 +295,7 @@ func Undone(p Page, site string, undone []fix.Undoing) {
 		} else {
 			back++
 		}
-		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(whatChanges(u.Kind, u.Name, u.Subject))))
+		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(whatChanges(u.Kind, u.Name, u.Subject, u.Class))))
 		if u.Kind != fix.Purge {
 			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
 		}
@@ -302,7 +307,7 @@ func Undone(p Page, site string, undone []fix.Undoing) {
 }
 
 // History writes the changes that were made, the newest run last.
-func History(p Page, site string, records []fix.Record, now time.Time) {
+func History(p Sheet, site string, records []fix.LogLine, now time.Time) {
 	fmt.Fprintf(p, "%s\n", bold.Render("What was changed at "+Safe(site)))
 	if len(records) == 0 {
 		fmt.Fprintln(p, "Nothing, by this program and from this account.")
@@ -327,7 +332,7 @@ func History(p Page, site string, records []fix.Record, now time.Time) {
 		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) && r.Kind != fix.Purge {
 			until = r.Until.Local().Format("2 Jan 2006")
 		}
-		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(whatChanges(r.Kind, r.Name, r.Subject)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
+		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(whatChanges(r.Kind, r.Name, r.Subject, r.Class)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
 	}
 	flush()
 }

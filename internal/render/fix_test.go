@@ -17,9 +17,9 @@ import (
 	"weltaxis/internal/tree"
 )
 
-func page() (*bytes.Buffer, Page) {
+func page() (*bytes.Buffer, Sheet) {
 	var b bytes.Buffer
-	return &b, Page{&b, 80}
+	return &b, Sheet{&b, 80}
 }
 
 func text(v string) facts.Value { return facts.TextOf(facts.String, v) }
@@ -87,13 +87,13 @@ func TestAnOutcomeSaysWhatTookAndWhatDidNot(t *testing.T) {
 
 func TestHistoryAndUndoAreListed(t *testing.T) {
 	moment := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	record := fix.Record{Run: "a", ID: 7, At: moment, Event: fix.Done, Kind: fix.Setting, Name: "site.title", From: hostile, To: "b", Until: moment.Add(fix.Keep)}
+	record := fix.LogLine{Run: "a", ID: 7, At: moment, Event: fix.Done, Kind: fix.Setting, Name: "site.title", From: hostile, To: "b", Until: moment.Add(fix.Keep)}
 	modes, purged, undone := record, record, record
 	modes.ID, modes.Kind, modes.Name, modes.Subject = 8, fix.Modes, "mode", "config.ini"
 	purged.ID, purged.Kind, purged.Name = 9, fix.Purge, "cache/"
 	undone.ID, undone.Run, undone.Event = 10, "b", fix.Undone
 	b, p := page()
-	History(p, "A site", []fix.Record{record, modes, purged, undone}, moment)
+	History(p, "A site", []fix.LogLine{record, modes, purged, undone}, moment)
 	out := ansi.Strip(b.String())
 	unharmed(t, b.String())
 	assert.Equal(t, 2, strings.Count(out, "23 Dec 2026"), "a purge and what is undone are not undone")
@@ -103,7 +103,7 @@ func TestHistoryAndUndoAreListed(t *testing.T) {
 	History(p, "A site", nil, moment)
 	assert.Contains(t, b.String(), "Nothing, by this program")
 	b, p = page()
-	Undone(p, "A site", []fix.Undoing{{Record: record, Back: true}, {Record: modes, Says: "somebody has changed it since" + hostile}})
+	Undone(p, "A site", []fix.Undoing{{LogLine: record, Back: true}, {LogLine: modes, Says: "somebody has changed it since" + hostile}})
 	assert.Contains(t, b.String(), "1 of 2 are as they were")
 	assert.Contains(t, b.String(), "b → x")
 	unharmed(t, b.String())

@@ -15,7 +15,7 @@ import (
 )
 
 // Pages writes the page table for a terminal: one line a page, and under it what deviates.
-func Pages(p Page, r *audit.Result, rows []audit.PageRow) {
+func Pages(p Sheet, r *audit.Result, rows []audit.PageRow) {
 	p.head(r)
 	fmt.Fprintln(p)
 	var cells [][]string
@@ -25,7 +25,7 @@ func Pages(p Page, r *audit.Result, rows []audit.PageRow) {
 	}
 	p.table([]string{"address", "title", "chars", "search engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
 		if column == 4 {
-			return verdictStyles[audit.Deviates]
+			return verdictStyles[facts.Deviates]
 		}
 		return plain
 	})
@@ -43,7 +43,7 @@ func shortRobots(page *facts.Page) string {
 	return text
 }
 
-func (p Page) shared(title string, groups [][]audit.PageRow, text func(*facts.Page) string) {
+func (p Sheet) shared(title string, groups [][]audit.PageRow, text func(*facts.Page) string) {
 	if len(groups) == 0 {
 		return
 	}
@@ -95,7 +95,7 @@ func defused(cell string) string {
 const columnsOfResult = 76
 
 // Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
-func Preview(p Page, r *audit.Result, page facts.Page) {
+func Preview(p Sheet, r *audit.Result, page facts.Page) {
 	p.block(0, "", 0, Safe(page.Address), bold)
 	if !page.Indexable {
 		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)
@@ -107,10 +107,10 @@ func Preview(p Page, r *audit.Result, page facts.Page) {
 }
 
 // result draws one search result: the site and path, the title cut where it would be cut, the text.
-func (p Page) result(name string, page facts.Page, title, text, columns int) {
+func (p Sheet) result(name string, page facts.Page, title, text, columns int) {
 	p.line(name)
 	columns = min(columns, p.width()-2)
-	narrow := Page{p.Writer, columns + 2}
+	narrow := Sheet{p.Writer, columns + 2}
 	narrow.block(2, "", 0, Safe(strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(page.Address, "https://"), "http://"), "/"), "/", " › ")), quiet)
 	shown := page.Title
 	if shown == "" {
@@ -135,7 +135,7 @@ func over(pixels, limit int) string {
 }
 
 // card draws the card of a shared page in a frame.
-func (p Page) card(page facts.Page) {
+func (p Sheet) card(page facts.Page) {
 	p.line("as a card, when shared")
 	const columns = 52
 	image := "no picture: the network takes any, or none"

@@ -26,7 +26,7 @@ func TestPageTable(t *testing.T) {
 	var out bytes.Buffer
 	rows := rowsOf(facts.Page{Path: "/a\x1b[2J", Title: "Same", Status: 200, Indexable: true, Robots: "listed"}, facts.Page{Path: "/b", Title: "Same", Status: 200, Indexable: true, Robots: "not listed: the tag says so"},
 		facts.Page{Path: "/c", Status: 503})
-	Pages(Page{&out, 100}, sample(), rows)
+	Pages(Sheet{&out, 100}, sample(), rows)
 	text := ansi.Strip(out.String())
 	assert.Contains(t, text, `/a\x1b[2J`)
 	assert.Contains(t, text, "not listed")
@@ -57,7 +57,7 @@ func TestCSVIsDefused(t *testing.T) {
 func TestPreview(t *testing.T) {
 	preview := func(page facts.Page, width int) string {
 		var out bytes.Buffer
-		Preview(Page{&out, width}, sample(), page)
+		Preview(Sheet{&out, width}, sample(), page)
 		for line := range strings.Lines(out.String()) {
 			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), width, line)
 		}

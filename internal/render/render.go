@@ -17,8 +17,8 @@ import (
 	"weltaxis/internal/facts"
 )
 
-// A Page is where text goes: a writer that takes colour away where it is not wanted, and a width in columns.
-type Page struct {
+// A Sheet is where text goes: a writer that takes colour away where it is not wanted, and a width in columns.
+type Sheet struct {
 	io.Writer
 	Width int
 }
@@ -29,7 +29,7 @@ const (
 	MaxWidth = 120
 )
 
-func (p Page) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
+func (p Sheet) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
 
 // The sixteen colours of the terminal's own palette, which its owner has made readable; nothing is told by colour
 // alone.
@@ -39,7 +39,7 @@ var (
 	quiet = plain.Foreground(lipgloss.BrightBlack)
 	title = plain.Bold(true).Foreground(lipgloss.Blue)
 
-	severityStyles = map[string]lipgloss.Style{
+	severityStyles = map[facts.Severity]lipgloss.Style{
 		facts.Critical: plain.Bold(true).Reverse(true).Foreground(lipgloss.Magenta),
 		facts.High:     plain.Bold(true).Foreground(lipgloss.Magenta),
 		facts.Medium:   plain.Foreground(lipgloss.Magenta),
@@ -81,7 +81,7 @@ func wrap(text string, width int) []string {
 }
 
 // block writes lines under a margin; the first line has a label in it.
-func (p Page) block(margin int, label string, labelWidth int, text string, style lipgloss.Style) {
+func (p Sheet) block(margin int, label string, labelWidth int, text string, style lipgloss.Style) {
 	for i, line := range wrap(text, p.width()-margin-labelWidth) {
 		if i > 0 {
 			label = ""
@@ -95,7 +95,7 @@ func pad(text string, width int) string {
 }
 
 // line draws a rule across the page, with a word in it.
-func (p Page) line(word string) {
+func (p Sheet) line(word string) {
 	rest := p.width() - ansi.StringWidth(word) - 1
 	fmt.Fprintf(p, "%s %s\n", title.Render(word), quiet.Render(strings.Repeat("─", max(rest, 0))))
 }

@@ -38,16 +38,16 @@ func FuzzSafe(f *testing.F) {
 // lay renders a result without colour at a width.
 func lay(r *audit.Result, width int) string {
 	var out bytes.Buffer
-	Text(Page{&out, width}, r)
+	Text(Sheet{&out, width}, r)
 	return ansi.Strip(out.String())
 }
 
 func sample() *audit.Result {
-	reading := func(source, name, value, file string) facts.Reading {
+	reading := func(source facts.Source, name, value, file string) facts.Reading {
 		return facts.Reading{Source: source, Name: name, Value: facts.TextOf(facts.String, value), Origin: facts.Origin{File: file, Line: 1}}
 	}
 	none := facts.Proposal{Kind: facts.KindSteps, Risk: facts.Safe, Steps: []string{"mend it"}}
-	r := &audit.Result{Site: "A \x1b[2J", Stage: "live", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Counts: map[string]int{facts.High: 1},
+	r := &audit.Result{Site: "A \x1b[2J", Stage: "live", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Counts: map[facts.Severity]int{facts.High: 1},
 		Snapshot: &facts.Snapshot{}, Rules: &baseline.Baseline{}, Sources: []facts.Asked{{Source: facts.Settings, Where: "./site"}}}
 	r.Deviations = append(r.Deviations, facts.Deviation{Rule: "titles.site-own", Area: "titles", Severity: facts.High, Subject: "site", Says: "It says “\x07”.", Expected: "e",
 		Readings: []facts.Reading{reading(facts.Settings, "site.title", strings.Repeat("long ", 60), "a.php"), reading(facts.Settings, "site.title", "", "b.php")}, Fix: none})
@@ -85,7 +85,7 @@ func TestModesAreShownAsCommandsASafeShellTakes(t *testing.T) {
 		"config.php": "chmod 0440 config.php", "my site/it's.php": `chmod 0440 'my site/it'"'"'s.php'`, "-rf": "chmod 0440 ./-rf",
 		"new\nline": `its name needs typing with care`,
 	} {
-		c := facts.Change{Name: "mode", From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o440), Origin: facts.Origin{Path: path, Count: 1}}
+		c := facts.Target{Name: "mode", From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o440), Origin: facts.Origin{Path: path, Count: 1}}
 		assert.Contains(t, changeText(c), want)
 	}
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // table writes rows under a head, each cell wrapped to fit the page.
-func (p Page) table(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
+func (p Sheet) table(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
 	t := table.New().Headers(head...).Rows(rows...).Width(p.width()).Wrap(true).
 		Border(lipgloss.NormalBorder()).BorderStyle(quiet).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
@@ -26,20 +26,20 @@ func (p Page) table(head []string, rows [][]string, style func(row, column int) 
 	fmt.Fprintln(p, t.String())
 }
 
-var verdictStyles = map[string]lipgloss.Style{
-	audit.Deviates:  severityStyles[facts.High],
-	audit.NotJudged: severityStyles[facts.Medium],
-	audit.Holds:     plain,
-	audit.NoRule:    quiet,
+var verdictStyles = map[facts.Verdict]lipgloss.Style{
+	facts.Deviates:  severityStyles[facts.High],
+	facts.NotJudged: severityStyles[facts.Medium],
+	facts.Holds:     plain,
+	facts.NoRule:    quiet,
 }
 
 // Settings writes the settings side by side.
-func Settings(p Page, r *audit.Result, side []audit.Row) {
+func Settings(p Sheet, r *audit.Result, side []audit.Row) {
 	p.head(r)
 	fmt.Fprintln(p)
 	var rows [][]string
 	for _, row := range side {
-		rows = append(rows, []string{row.Setting, declared(row), servedText(row), Safe(row.Expected), row.Verdict})
+		rows = append(rows, []string{row.Setting, declared(row), servedText(row), Safe(row.Expected), row.Verdict.String()})
 	}
 	p.table([]string{"setting", "declared", "served", "expected", "verdict"}, rows, func(row, column int) lipgloss.Style {
 		if column == 4 {
@@ -81,7 +81,7 @@ func declared(row audit.Row) string {
 }
 
 // Files writes the tree in classes.
-func Files(p Page, r *audit.Result) {
+func Files(p Sheet, r *audit.Result) {
 	p.head(r)
 	fmt.Fprintln(p)
 	tree := r.Tree()
@@ -95,21 +95,21 @@ func Files(p Page, r *audit.Result) {
 	}
 	p.table([]string{"role and kind", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
 		if column == 5 && row < len(tree) && tree[row].Expected != "" {
-			return verdictStyles[audit.Deviates]
+			return verdictStyles[facts.Deviates]
 		}
 		return plain
 	})
 }
 
 // Rules writes the list of rules.
-func Rules(p Page, b *baseline.Baseline) {
+func Rules(p Sheet, b *baseline.Baseline) {
 	var rows [][]string
 	for _, rule := range b.Rules {
-		rows = append(rows, []string{rule.ID, rule.Severity.Worst(), withoutBraces(fillLimits(b, rule.Expected))})
+		rows = append(rows, []string{rule.ID, rule.Severity.Worst().String(), withoutBraces(fillLimits(b, rule.Expected))})
 	}
 	p.table([]string{"rule", "severity", "expected"}, rows, func(row, column int) lipgloss.Style {
 		if column == 1 && row < len(rows) {
-			return severityStyles[rows[row][1]]
+			return severityStyles[b.Rules[row].Severity.Worst()]
 		}
 		return plain
 	})
@@ -120,12 +120,12 @@ func withoutBraces(text string) string { return strings.NewReplacer("{", "", "}"
 
 // A RuleSummary is a rule as the list of rules has it in JSON.
 type RuleSummary struct {
-	Rule     string   `json:"rule"`
-	Area     string   `json:"area"`
-	Severity string   `json:"severity"` // the worst it may have
-	Expected string   `json:"expected"`
-	Why      string   `json:"why"`
-	Cites    []string `json:"cites"`
+	Rule     string         `json:"rule"`
+	Area     string         `json:"area"`
+	Severity facts.Severity `json:"severity"` // the worst it may have
+	Expected string         `json:"expected"`
+	Why      string         `json:"why"`
+	Cites    []string       `json:"cites"`
 }
 
 // RuleList lists the rules for JSON.

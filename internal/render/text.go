@@ -1,10 +1,11 @@
 package render
 
 import (
-	"al.essio.dev/pkg/shellescape"
 	"fmt"
 	"slices"
 	"strings"
+
+	"al.essio.dev/pkg/shellescape"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -22,7 +23,7 @@ const (
 )
 
 // Text writes the report a person reads.
-func Text(p Page, r *audit.Result) {
+func Text(p Sheet, r *audit.Result) {
 	p.head(r)
 	area := ""
 	for _, entry := range r.Entries() {
@@ -40,7 +41,7 @@ func Text(p Page, r *audit.Result) {
 	p.end(r)
 }
 
-func (p Page) head(r *audit.Result) {
+func (p Sheet) head(r *audit.Result) {
 	stage := r.Stage
 	if stage == "" {
 		stage = "stage unknown"
@@ -53,23 +54,23 @@ func (p Page) head(r *audit.Result) {
 		if s.Source == facts.Live {
 			at = " at "
 		}
-		seen = append(seen, s.Source+at+Safe(s.Where))
+		seen = append(seen, s.Source.String()+at+Safe(s.Where))
 	}
 	text := "seen: " + list(seen)
 	if r.Dialect != "" {
 		text += "; dialect " + Safe(r.Dialect)
 	}
 	p.block(0, "", 0, text, quiet)
-	if stage, known := r.Snapshot.Effective("intent.stage"); known && stage.Origin.Default != "" {
+	if stage, known := r.Snapshot.Effective(facts.IntentStage.Name); known && stage.Origin.Default != "" {
 		p.block(0, "", 0, "without a site file it is taken to be live at this address; what else it is meant to be is not known", quiet)
 	}
 }
 
-func (p Page) entry(r *audit.Result, e audit.Entry) {
+func (p Sheet) entry(r *audit.Result, e audit.Entry) {
 	first := e.First()
 	fmt.Fprintln(p)
 	severity := severityStyles[first.Severity]
-	fmt.Fprintf(p, "%s%s%s\n", severity.Render(" "+first.Severity+" "), strings.Repeat(" ", max(1, severityWidth-len(first.Severity)-2)), bold.Render(first.Rule))
+	fmt.Fprintf(p, "%s%s%s\n", severity.Render(" "+first.Severity.String()+" "), strings.Repeat(" ", max(1, severityWidth-len(first.Severity.String())-2)), bold.Render(first.Rule))
 	p.says(e)
 	for i, d := range e {
 		if i == shownSubjects {
@@ -101,7 +102,7 @@ func settledBy(r *audit.Result, e audit.Entry) []string {
 }
 
 // says is the sentence, or for several subjects the sentences that differ.
-func (p Page) says(e audit.Entry) {
+func (p Sheet) says(e audit.Entry) {
 	var said []string
 	for _, d := range e {
 		if !slices.Contains(said, d.Says) {
@@ -119,7 +120,7 @@ func (p Page) says(e audit.Entry) {
 
 // readings writes what each source said, those of one place on one line. What the intent says is the same for
 // every subject, and shown by itself.
-func (p Page) readings(all []facts.Reading, intent bool) {
+func (p Sheet) readings(all []facts.Reading, intent bool) {
 	for i := 0; i < len(all); {
 		together := 1
 		for i+together < len(all) && all[i+together].Source == all[i].Source && all[i+together].Origin == all[i].Origin {
@@ -133,7 +134,7 @@ func (p Page) readings(all []facts.Reading, intent bool) {
 }
 
 // reading is one line: source, names with values, place. What a line further up overrides is said to be overridden.
-func (p Page) reading(same, all []facts.Reading) {
+func (p Sheet) reading(same, all []facts.Reading) {
 	var said []string
 	for _, r := range same {
 		value := Safe(facts.Shorten(r.Value.String(), 300))
@@ -147,10 +148,10 @@ func (p Page) reading(same, all []facts.Reading) {
 		place += "; overridden by the line above"
 	}
 	if room := p.width() - severityWidth - labelWidth; ansi.StringWidth(text)+2+ansi.StringWidth(place) <= room {
-		fmt.Fprintf(p, "%s%s%s  %s\n", strings.Repeat(" ", severityWidth), quiet.Render(pad(same[0].Source, labelWidth)), text, quiet.Render(place))
+		fmt.Fprintf(p, "%s%s%s  %s\n", strings.Repeat(" ", severityWidth), quiet.Render(pad(same[0].Source.String(), labelWidth)), text, quiet.Render(place))
 		return
 	}
-	p.block(severityWidth, same[0].Source, labelWidth, text, plain)
+	p.block(severityWidth, same[0].Source.String(), labelWidth, text, plain)
 	p.block(severityWidth, "", labelWidth, place, quiet)
 }
 
@@ -172,14 +173,14 @@ func placeOf(o facts.Origin) string {
 	return Safe(place)
 }
 
-var riskWords = map[string]string{
+var riskWords = map[facts.Risk]string{
 	facts.Safe:       "safe: nobody outside notices",
 	facts.Visible:    "visible: visitors or search engines notice",
 	facts.Disruptive: "disruptive: it can lock out or break, so take a copy first",
 }
 
 // fix says what would put it right, what it risks, and where a person does it.
-func (p Page) fix(e audit.Entry) {
+func (p Sheet) fix(e audit.Entry) {
 	var said []string
 	label := "fix"
 	say := func(text string, style lipgloss.Style) {
@@ -208,7 +209,7 @@ func (p Page) fix(e audit.Entry) {
 	p.block(severityWidth, "risk", labelWidth, risk, quiet)
 }
 
-func changeText(c facts.Change) string {
+func changeText(c facts.Target) string {
 	switch {
 	case c.Name == "mode":
 		text := fmt.Sprintf("change the mode from %s to %s", c.From, c.To)
@@ -231,7 +232,7 @@ func otherwise(hint string) string {
 	return ", or say: " + Safe(hint)
 }
 
-func where(c facts.Change) string {
+func where(c facts.Target) string {
 	if c.Origin.Screen != "" {
 		return "by hand: " + Safe(c.Origin.Screen)
 	}
@@ -253,7 +254,7 @@ func shellQuote(path string) string {
 }
 
 // unseen lists what was not judged and what could not be seen.
-func (p Page) unseen(r *audit.Result) {
+func (p Sheet) unseen(r *audit.Result) {
 	if len(r.Unjudged())+len(r.Broken) > 0 {
 		fmt.Fprintln(p)
 		p.line("not judged")
@@ -261,7 +262,7 @@ func (p Page) unseen(r *audit.Result) {
 			var rules []string
 			for _, n := range r.Unjudged() {
 				if n.Because == because {
-					rules = append(rules, n.Rule)
+					rules = append(rules, unjudged(n))
 				}
 			}
 			p.block(0, "", 2, Safe(because), plain)
@@ -281,7 +282,7 @@ func (p Page) unseen(r *audit.Result) {
 		fmt.Fprintln(p)
 		p.line("could not be seen")
 		for _, gap := range seen {
-			p.block(0, "", 2, gap.Source+": "+Safe(facts.Shorten(gap.What, 200))+": "+Safe(gap.Because), plain)
+			p.block(0, "", 2, gap.Source.String()+": "+Safe(facts.Shorten(gap.What, 200))+": "+Safe(gap.Because), plain)
 		}
 	}
 	if len(r.Lapsed) > 0 {
@@ -291,6 +292,18 @@ func (p Page) unseen(r *audit.Result) {
 			p.block(0, "", 2, fmt.Sprintf("%s was accepted until %s: %s", a.Rule, a.Until, Safe(a.Because)), plain)
 		}
 	}
+}
+
+// unjudged names a rule that was not judged, and of how many items it was not.
+func unjudged(n baseline.NotJudged) string {
+	if n.Judged == 0 || len(n.Items) == 0 {
+		return n.Rule
+	}
+	more := ""
+	if len(n.Items) > 1 {
+		more = fmt.Sprintf(" and %d more", len(n.Items)-1)
+	}
+	return fmt.Sprintf("%s for %s%s (it was for %d)", n.Rule, Safe(n.Items[0].Subject), more, n.Judged)
 }
 
 // reasons lists why rules were not judged, each reason once.
@@ -305,11 +318,11 @@ func reasons(r *audit.Result) []string {
 }
 
 // end sums up, and says what to do first.
-func (p Page) end(r *audit.Result) {
+func (p Sheet) end(r *audit.Result) {
 	fmt.Fprintln(p)
 	p.line("in all")
 	var counts []string
-	for _, severity := range facts.Severities {
+	for _, severity := range facts.Severities() {
 		if n := r.Counts[severity]; n > 0 {
 			counts = append(counts, severityStyles[severity].Render(fmt.Sprintf(" %d %s ", n, severity)))
 		}

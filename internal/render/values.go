@@ -40,7 +40,7 @@ func valueText(v facts.Value) string {
 }
 
 // Exported says what was written down and what was left out.
-func Exported(p Page, file string, kept []facts.Reading, left []string) {
+func Exported(p Sheet, file string, kept []facts.Reading, left []string) {
 	fmt.Fprintf(p, "%s of the site written to %s.\n", count(len(kept), "value", "values"), Safe(file))
 	if len(left) > 0 {
 		p.block(0, "", 0, "Left out, because they deviate: "+list(left)+".", plain)

@@ -170,7 +170,8 @@ func (i *Intent) UnmarshalNode(n strict.Node) error {
 	if err := n.Into(&values); err != nil {
 		return err
 	}
-	for _, name := range facts.Names(facts.Intent) {
+	for _, term := range facts.Of(facts.Intent) {
+		name := term.Short()
 		if v, there := values[name]; there {
 			delete(values, name)
 			reading, err := v.reading(name)
@@ -178,27 +179,14 @@ func (i *Intent) UnmarshalNode(n strict.Node) error {
 				return err
 			}
 			*i = append(*i, reading)
-		} else if value, stated := unsaid[name]; stated {
-			*i = append(*i, facts.Reading{Source: facts.Intent, Name: name, Value: value, Origin: facts.Origin{Default: "the site file"}})
+		} else if term.Unsaid.Type() != "" {
+			*i = append(*i, facts.Reading{Source: facts.Intent, Name: name, Value: term.Unsaid, Origin: facts.Origin{Default: "the site file"}})
 		}
 	}
 	for name, v := range values {
 		return v.node.Errorf("%q is not known under intent%s; known are %s", name, nearest.Hint(name, facts.Names(facts.Intent)), strings.Join(facts.Names(facts.Intent), ", "))
 	}
 	return nil
-}
-
-// unsaid is what an intent means that says nothing of these: none of the lists, no sub-folder, no links that lead out, and
-// maintenance that should have ended long ago. Of everything else, nothing said means nothing known.
-var unsaid = map[string]facts.Value{
-	"building_hosts":    facts.ListOf(),
-	"tokens":            facts.ListOf(),
-	"languages":         facts.ListOf(),
-	"analytics":         facts.TextOf(facts.String, ""),
-	"sign_in_host":      facts.TextOf(facts.String, ""),
-	"sub_folder":        facts.BoolOf(false),
-	"links_allowed":     facts.BoolOf(false),
-	"maintenance_until": facts.NumberOf(facts.Date, 0),
 }
 
 type intentValue struct{ node strict.Node }
@@ -210,13 +198,13 @@ func (v *intentValue) UnmarshalNode(n strict.Node) error {
 }
 
 func (v intentValue) reading(name string) (facts.Reading, error) {
-	entry, _ := facts.Lookup(facts.Intent + "." + name)
+	entry, _ := facts.Lookup(facts.Intent.Name(name))
 	value, err := v.value(name, entry)
 	return facts.Reading{Source: facts.Intent, Name: name, Value: value,
 		Origin: facts.Origin{File: FileName, Line: v.node.Pos().Line}}, err
 }
 
-func (v intentValue) value(name string, entry facts.Entry) (facts.Value, error) {
+func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
 	if entry.Type == facts.List {
 		var list []string
 		err := v.node.Into(&list)
@@ -242,7 +230,7 @@ func (v intentValue) value(name string, entry facts.Entry) (facts.Value, error) 
 }
 
 // check holds a value against what its type promises; the site file is the one place where that is an error.
-func (v intentValue) check(name string, entry facts.Entry, value facts.Value) error {
+func (v intentValue) check(name string, entry facts.Term, value facts.Value) error {
 	text := value.Text()
 	switch {
 	case !entry.Check(value):
@@ -430,7 +418,7 @@ func (s *Site) Accepted() []facts.Acceptance {
 
 // Stages lists the stages a site may be in.
 func Stages() []string {
-	entry, _ := facts.Lookup(facts.Intent + ".stage")
+	entry, _ := facts.Lookup(facts.Intent.Name("stage"))
 	return slices.Clone(entry.Words)
 }
 
@@ -444,9 +432,9 @@ func Bare(address string) (*Site, error) {
 	}
 	s := &Site{Name: facts.URLHost(address), Dir: ".", Path: address, Sources: Sources{Live: &Live{}}}
 	s.Intent = Intent{guess("stage", facts.Words, "live"), guess("address", facts.URL, address)}
-	for _, name := range facts.Names(facts.Intent) {
-		if value, stated := unsaid[name]; stated {
-			s.Intent = append(s.Intent, facts.Reading{Source: facts.Intent, Name: name, Value: value, Origin: facts.Origin{Default: Guess}})
+	for _, term := range facts.Of(facts.Intent) {
+		if term.Unsaid.Type() != "" {
+			s.Intent = append(s.Intent, facts.Reading{Source: facts.Intent, Name: term.Short(), Value: term.Unsaid, Origin: facts.Origin{Default: Guess}})
 		}
 	}
 	return s, nil
@@ -480,7 +468,7 @@ func LoadValues(path string) (map[string]string, error) {
 			slog.Warn((&strict.Error{File: path, Pos: v.Pos, Says: facts.Renamed(name, now)}).Error())
 			name = now
 		}
-		if _, known := facts.Lookup(facts.Settings + "." + name); !known {
+		if _, known := facts.Lookup(facts.Settings.Name(name)); !known {
 			return nil, &strict.Error{File: path, Pos: v.Pos, Says: fmt.Sprintf("there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))}
 		}
 		values[name] = v.Text

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
 )
 
@@ -19,7 +20,7 @@ import (
 const apiTime = 15 * time.Second
 
 // openAPIs fetches the documents that the system offers over HTTP.
-func (s *Site) openAPIs(ctx context.Context) {
+func (s *Installation) openAPIs(ctx context.Context) {
 	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Stores)) {
 		st := s.Dialect.Stores[name]
 		if st.Kind() != dialect.KindAPI {
@@ -36,7 +37,7 @@ func (s *Site) openAPIs(ctx context.Context) {
 }
 
 // fetch gets one document (RFC 9110 §9.3.1) with the token (RFC 6750 §2.1), and the tag of its version.
-func (s *Site) fetch(ctx context.Context, path string) (data []byte, tag string, err error) {
+func (s *Installation) fetch(ctx context.Context, path string) (data []byte, tag string, err error) {
 	response, err := s.request(ctx, http.MethodGet, path, nil, "")
 	if err != nil {
 		return nil, "", err
@@ -50,12 +51,12 @@ func (s *Site) fetch(ctx context.Context, path string) (data []byte, tag string,
 }
 
 // request makes one request that follows no redirect: a token goes to the address it was given for.
-func (s *Site) request(ctx context.Context, method, path string, body []byte, tag string) (*http.Response, error) {
+func (s *Installation) request(ctx context.Context, method, path string, body []byte, tag string) (*http.Response, error) {
 	switch {
 	case s.API == "" || s.Client == nil:
-		return nil, refusal{"the site file does not say where it is: api under sources.settings"}
+		return nil, facts.Refusal("the site file does not say where it is: api under sources.settings")
 	case s.Offline:
-		return nil, refusal{"it is fetched over HTTP, and --offline lets nothing connect"}
+		return nil, facts.Refusal("it is fetched over HTTP, and --offline lets nothing connect")
 	}
 	if len(s.Token) > 2 {
 		s.secrets = append(s.secrets, s.Token)

@@ -35,7 +35,7 @@ type querier interface {
 const queryTime = 20 * time.Second
 
 // resolved is where a database is: what the configuration says, and what the site file says over it.
-func (s *Site) resolved(name string) (dialect.Database, error) {
+func (s *Installation) resolved(name string) (dialect.Database, error) {
 	spec, said := s.Dialect.Databases[name], s.Databases[name]
 	var failure error
 	pick := func(said, spec string) string {
@@ -67,7 +67,7 @@ func (s *Site) resolved(name string) (dialect.Database, error) {
 	return out, failure
 }
 
-func (s *Site) openDatabase(ctx context.Context, name string) {
+func (s *Installation) openDatabase(ctx context.Context, name string) {
 	spec, err := s.resolved(name)
 	what := "the database " + strings.TrimLeft(spec.SQLite+spec.Name, "/")
 	var db *database
@@ -94,7 +94,7 @@ func (s *Site) openDatabase(ctx context.Context, name string) {
 }
 
 // readTables reads what the dialect names out of every table.
-func (s *Site) readTables(ctx context.Context) {
+func (s *Installation) readTables(ctx context.Context) {
 	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Stores)) {
 		st := s.Dialect.Stores[name]
 		db := s.databases[st.Database]
@@ -116,7 +116,7 @@ func (s *Site) readTables(ctx context.Context) {
 }
 
 // table fills in the names of a store's table and of the rows it is about.
-func (s *Site) table(st dialect.Store) (string, map[string]string, error) {
+func (s *Installation) table(st dialect.Store) (string, map[string]string, error) {
 	table, err := s.fill(st.Table, true)
 	where := map[string]string{}
 	for column, value := range st.Where {
@@ -236,7 +236,7 @@ func (db *database) row(ctx context.Context, table string, where map[string]stri
 }
 
 // Query puts a setting's query, whose one value is the answer.
-func (s *Site) Query(ctx context.Context, query string) (Found, error) {
+func (s *Installation) Query(ctx context.Context, query string) (Found, error) {
 	name := s.Dialect.QueryDatabase()
 	db := s.databases[name]
 	if db == nil {

@@ -71,7 +71,7 @@ func TestADatabaseIsExplored(t *testing.T) {
 func readsOnly(t *testing.T, server *servertest.DatabaseServer, at dialect.Database) {
 	t.Helper()
 	at.User, at.Password = servertest.Owner, servertest.OwnerPassword
-	s := &Site{Dialect: &dialect.Dialect{}}
+	s := &Installation{Dialect: &dialect.Dialect{}}
 	db, err := s.openServer(t.Context(), at)
 	require.NoError(t, err)
 	defer db.close()

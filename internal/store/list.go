@@ -23,7 +23,7 @@ type Row struct {
 }
 
 // List reads the entries of a list.
-func (s *Site) List(ctx context.Context, list dialect.List) ([]Row, error) {
+func (s *Installation) List(ctx context.Context, list dialect.List) ([]Row, error) {
 	if list.From != "" {
 		name, below := dialect.SplitPlace(list.From)
 		st := s.Dialect.Stores[name]
@@ -51,7 +51,7 @@ func (s *Site) List(ctx context.Context, list dialect.List) ([]Row, error) {
 	return rows, s.discreet(err)
 }
 
-func (s *Site) tableList(ctx context.Context, db *database, list dialect.List) ([]Row, error) {
+func (s *Installation) tableList(ctx context.Context, db *database, list dialect.List) ([]Row, error) {
 	table, err := s.fill(list.Table, true)
 	if err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func (s *Site) tableList(ctx context.Context, db *database, list dialect.List) (
 }
 
 // folderList takes every record of a folder for an entry.
-func (s *Site) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
+func (s *Installation) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
 	ending := strings.TrimPrefix(st.RecordFile("x"), path.Join(st.Folder, "x"))
 	folder, err := s.root.Open(st.Folder)
 	if err != nil {

@@ -17,13 +17,14 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
 )
 
 // connectTime bounds the making of a connection.
 const connectTime = 5 * time.Second
 
 // openServer connects to MariaDB, MySQL or PostgreSQL, and begins a transaction that cannot write.
-func (s *Site) openServer(ctx context.Context, spec dialect.Database) (*database, error) {
+func (s *Installation) openServer(ctx context.Context, spec dialect.Database) (*database, error) {
 	db, err := s.connect(spec)
 	if err != nil {
 		return nil, err
@@ -39,13 +40,13 @@ func (s *Site) openServer(ctx context.Context, spec dialect.Database) (*database
 }
 
 // connect makes a pool of one connection, once the host is one that may be connected to.
-func (s *Site) connect(spec dialect.Database) (*database, error) {
+func (s *Installation) connect(spec dialect.Database) (*database, error) {
 	network, address, err := s.address(spec)
 	if err != nil {
 		return nil, err
 	}
 	if s.Offline {
-		return nil, refusal{"it is on a server, and --offline lets nothing connect"}
+		return nil, facts.Refusal("it is on a server, and --offline lets nothing connect")
 	}
 	host, _, _ := net.SplitHostPort(address)
 	if network == "unix" {
@@ -66,7 +67,7 @@ func (s *Site) connect(spec dialect.Database) (*database, error) {
 }
 
 // address works out where the server is, and refuses what is neither this host nor one that the site file names.
-func (s *Site) address(spec dialect.Database) (network, address string, err error) {
+func (s *Installation) address(spec dialect.Database) (network, address string, err error) {
 	host, port := spec.Host, spec.Port
 	if h, p, err := net.SplitHostPort(host); err == nil {
 		host, port = h, p
@@ -98,7 +99,7 @@ func (s *Site) address(spec dialect.Database) (network, address string, err erro
 		host = "127.0.0.1"
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) && !slices.Contains(s.Hosts, host) {
-		return "", "", refusal{fmt.Sprintf("it is on the host %s; say hosts: [%s] under sources.settings if it may be connected to", host, host)}
+		return "", "", facts.Refusal(fmt.Sprintf("it is on the host %s; say hosts: [%s] under sources.settings if it may be connected to", host, host))
 	}
 	return "tcp", net.JoinHostPort(host, port), nil
 }

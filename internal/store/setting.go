@@ -15,7 +15,7 @@ import (
 // or, where none holds it, in the one that the administration pages write to. A setting in parts takes several
 // edits, in an order in which each may be made by itself. The effective place being changed, the ones it overrides
 // are left as they are.
-func (s *Site) PlanSetting(ctx context.Context, setting dialect.Setting, to facts.Value) ([]Edit, error) {
+func (s *Installation) PlanSetting(ctx context.Context, setting dialect.Setting, to facts.Value) ([]Edit, error) {
 	switch {
 	case setting.Query != "":
 		return nil, errors.New("it is counted by a query, and follows from other things")
@@ -40,7 +40,7 @@ func (s *Site) PlanSetting(ctx context.Context, setting dialect.Setting, to fact
 }
 
 // placeToWrite is the effective place, or the last one where none holds a value.
-func (s *Site) placeToWrite(setting dialect.Setting) (place string, old any, err error) {
+func (s *Installation) placeToWrite(setting dialect.Setting) (place string, old any, err error) {
 	version := s.Version()
 	for _, p := range setting.From {
 		if !dialect.In(version, p.Since, p.Until) {
@@ -62,13 +62,13 @@ func (s *Site) placeToWrite(setting dialect.Setting) (place string, old any, err
 }
 
 // like is what a value in a store should look like.
-func (s *Site) like(place string, old any) dialect.Like {
+func (s *Installation) like(place string, old any) dialect.Like {
 	name, _ := dialect.SplitPlace(place)
 	st := s.Dialect.Stores[name]
 	return dialect.Like{Old: old, Typed: st.Typed(), YesNo: st.YesNo}
 }
 
-func (s *Site) planParts(ctx context.Context, setting dialect.Setting, to facts.Value) ([]Edit, error) {
+func (s *Installation) planParts(ctx context.Context, setting dialect.Setting, to facts.Value) ([]Edit, error) {
 	parts, ok := setting.TakeApart(to.Text())
 	if !ok {
 		return nil, fmt.Errorf("%q cannot be put together as %s", to, setting.Template)

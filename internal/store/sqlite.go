@@ -31,7 +31,7 @@ const busyWait = 1500 * time.Millisecond
 //	log and index in use    mode=ro, which needs them and finds them
 //	neither log nor index   immutable, since mode=ro would create both; that nobody wrote is checked afterwards
 //	log without index       a private copy of both, since only a writer could make the index
-func (s *Site) openSQLite(ctx context.Context, name string) (*database, error) {
+func (s *Installation) openSQLite(ctx context.Context, name string) (*database, error) {
 	root := s.root
 	if root == nil {
 		return nil, errNoRoot

@@ -43,8 +43,8 @@ type Options struct {
 	Step func(point string)
 }
 
-// A Site is one installation with its stores open.
-type Site struct {
+// A Installation is one installation with its stores open.
+type Installation struct {
 	Dialect *dialect.Dialect
 	Options
 
@@ -74,25 +74,15 @@ type Include struct {
 	Line int
 }
 
-// Reasons that callers tell apart.
-var (
-	// ErrUnseen means that the place lies in a store with a Trouble of its own.
-	ErrUnseen = errors.New("the store could not be read")
-	// ErrRefused means that the trust that was given does not reach so far.
-	ErrRefused = errors.New("it is not looked at")
-)
+// ErrUnseen means that the place lies in a store with a Trouble of its own.
+var ErrUnseen = errors.New("the store could not be read")
 
-type refusal struct{ says string }
-
-func (r refusal) Error() string        { return r.says }
-func (r refusal) Is(target error) bool { return target == ErrRefused }
-
-var errOutside = refusal{"it lies outside the site's root"}
+var errOutside = facts.Refusal("it lies outside the site's root")
 
 // Open opens all that the dialect names. What cannot be opened is a Trouble; the error is that of a context that
 // ended, or of a root that cannot be opened.
-func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Site, error) {
-	s := &Site{Dialect: d, Options: options, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
+func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Installation, error) {
+	s := &Installation{Dialect: d, Options: options, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
 		unusable: map[string]error{}, databases: map[string]*database{}, tables: map[string]map[string]string{}}
 	if options.Root != "" {
 		var err error
@@ -112,7 +102,7 @@ func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Site, erro
 }
 
 // noteSecrets remembers the text of every stored secret, so that nothing that is shown quotes it.
-func (s *Site) noteSecrets() {
+func (s *Installation) noteSecrets() {
 	for _, setting := range s.Dialect.Settings {
 		if setting.Type != facts.Secret {
 			continue
@@ -128,7 +118,7 @@ func (s *Site) noteSecrets() {
 }
 
 // Discreet takes every secret that the site is known to hold out of a text.
-func (s *Site) Discreet(text string) string {
+func (s *Installation) Discreet(text string) string {
 	for _, secret := range s.secrets {
 		text = strings.ReplaceAll(text, secret, "…")
 	}
@@ -136,7 +126,7 @@ func (s *Site) Discreet(text string) string {
 }
 
 // Close lets go of everything.
-func (s *Site) Close() {
+func (s *Installation) Close() {
 	for _, db := range s.databases {
 		db.close()
 	}
@@ -146,34 +136,20 @@ func (s *Site) Close() {
 }
 
 // Troubles lists what could not be opened or read.
-func (s *Site) Troubles() []Trouble { return s.troubles }
+func (s *Installation) Troubles() []Trouble { return s.troubles }
 
 // Includes lists the lines that pull in files which are not read.
-func (s *Site) Includes() []Include { return s.includes }
+func (s *Installation) Includes() []Include { return s.includes }
 
-func (s *Site) trouble(t Trouble) {
+func (s *Installation) trouble(t Trouble) {
 	t.Err = s.discreet(t.Err)
 	s.failed[t.Store] = t.Err
 	s.failed[t.Database] = t.Err
 	s.troubles = append(s.troubles, t)
 }
 
-// Reason is an error in plain words, without the path that whoever reports it names already.
-func Reason(err error) string {
-	var pathErr *fs.PathError
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return "it does not exist"
-	case errors.Is(err, fs.ErrPermission):
-		return "reading it was refused"
-	case errors.As(err, &pathErr):
-		return pathErr.Err.Error()
-	}
-	return err.Error()
-}
-
 // discreet takes passwords out of an error.
-func (s *Site) discreet(err error) error {
+func (s *Installation) discreet(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -186,7 +162,7 @@ func (s *Site) discreet(err error) error {
 	return err
 }
 
-func (s *Site) openFiles() {
+func (s *Installation) openFiles() {
 	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Stores)) {
 		st := s.Dialect.Stores[name]
 		switch st.Kind() {
@@ -208,7 +184,7 @@ func (s *Site) openFiles() {
 	}
 }
 
-func (s *Site) checkFolder(name string) error {
+func (s *Installation) checkFolder(name string) error {
 	if s.root == nil {
 		return errNoRoot
 	}
@@ -219,7 +195,7 @@ func (s *Site) checkFolder(name string) error {
 	return outside(err)
 }
 
-var errNoRoot = refusal{"the site file names no root, so the files cannot be reached"}
+var errNoRoot = facts.Refusal("the site file names no root, so the files cannot be reached")
 
 // outside tells a path that leaves the root from one that is missing.
 func outside(err error) error {
@@ -229,7 +205,7 @@ func outside(err error) error {
 	return err
 }
 
-func (s *Site) readFile(name, formatName string) (*format.Document, error) {
+func (s *Installation) readFile(name, formatName string) (*format.Document, error) {
 	data, err := s.readBytes(name)
 	if err != nil {
 		return nil, err
@@ -237,14 +213,14 @@ func (s *Site) readFile(name, formatName string) (*format.Document, error) {
 	return s.parse(name, formatName, data)
 }
 
-func (s *Site) parse(name, formatName string, data []byte) (*format.Document, error) {
+func (s *Installation) parse(name, formatName string, data []byte) (*format.Document, error) {
 	return format.Read(formatName, data, format.Options{
 		Dir: path.Join("/", path.Dir(name)), // the root stands for /, so that no path outside can be made
 		Env: func(name string) (string, bool) { value, ok := s.Environment[name]; return value, ok },
 	})
 }
 
-func (s *Site) readBytes(name string) ([]byte, error) {
+func (s *Installation) readBytes(name string) ([]byte, error) {
 	if s.root == nil {
 		return nil, errNoRoot
 	}
@@ -262,7 +238,7 @@ func (s *Site) readBytes(name string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(file, format.MaxBytes+1))
 }
 
-func (s *Site) resolveVariables() {
+func (s *Installation) resolveVariables() {
 	for name, variable := range s.Dialect.Variables {
 		found, err := s.Look(variable.From)
 		text, single := dialect.Text(found.Value)
@@ -288,7 +264,7 @@ var (
 )
 
 // fill puts variables into a text. With identifier, a value may only be part of a name in SQL.
-func (s *Site) fill(text string, identifier bool) (string, error) {
+func (s *Installation) fill(text string, identifier bool) (string, error) {
 	var failure error
 	filled := variableShape.ReplaceAllStringFunc(text, func(mark string) string {
 		name := mark[1 : len(mark)-1]
@@ -314,7 +290,7 @@ type Found struct {
 }
 
 // Look finds the value at a place, store/key. An error is a reason for which it cannot be told.
-func (s *Site) Look(place string) (Found, error) {
+func (s *Installation) Look(place string) (Found, error) {
 	name, key := dialect.SplitPlace(place)
 	st := s.Dialect.Stores[name]
 	if s.failed[name] != nil {
@@ -347,7 +323,7 @@ func lookup(doc *format.Document, key string, origin facts.Origin, what string) 
 	return Found{there, entry.Value, origin}, nil
 }
 
-func (s *Site) lookInFolder(st dialect.Store, key string) (Found, error) {
+func (s *Installation) lookInFolder(st dialect.Store, key string) (Found, error) {
 	record, path := dialect.SplitRecord(key)
 	doc, file, err := s.record(st, record)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -360,7 +336,7 @@ func (s *Site) lookInFolder(st dialect.Store, key string) (Found, error) {
 }
 
 // record reads one record of a folder, once.
-func (s *Site) record(st dialect.Store, record string) (*format.Document, string, error) {
+func (s *Installation) record(st dialect.Store, record string) (*format.Document, string, error) {
 	file := st.RecordFile(record)
 	if doc := s.documents[file]; doc != nil {
 		return doc, file, nil
@@ -372,7 +348,7 @@ func (s *Site) record(st dialect.Store, record string) (*format.Document, string
 	return doc, file, err
 }
 
-func (s *Site) lookInTable(name string, st dialect.Store, key string) (Found, error) {
+func (s *Installation) lookInTable(name string, st dialect.Store, key string) (Found, error) {
 	rows := s.tables[name]
 	if rows == nil {
 		return Found{}, ErrUnseen
@@ -391,7 +367,7 @@ func (s *Site) lookInTable(name string, st dialect.Store, key string) (Found, er
 }
 
 // lookInside reads the document that a value of another store is.
-func (s *Site) lookInside(name string, st dialect.Store, key string) (Found, error) {
+func (s *Installation) lookInside(name string, st dialect.Store, key string) (Found, error) {
 	outer, err := s.Look(st.Inside)
 	if err != nil || !outer.There {
 		return Found{Origin: outer.Origin}, err
@@ -417,7 +393,7 @@ func (s *Site) lookInside(name string, st dialect.Store, key string) (Found, err
 }
 
 // Version is the content system's own version where the dialect maps it and it can be read; "" otherwise.
-func (s *Site) Version() string {
+func (s *Installation) Version() string {
 	for _, place := range s.Dialect.Settings["system.version"].From {
 		if found, err := s.Look(place.At); err == nil && found.There {
 			text, _ := dialect.Text(found.Value)

@@ -93,7 +93,7 @@ func TestSettingsOverHTTP(t *testing.T) {
 }
 
 func TestAddressesOfDatabases(t *testing.T) {
-	s := &Site{Options: Options{Hosts: []string{"db.internal.example"}}}
+	s := &Installation{Options: Options{Hosts: []string{"db.internal.example"}}}
 	for _, c := range []struct {
 		at   dialect.Database
 		want string // network and address, or the error

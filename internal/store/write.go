@@ -42,7 +42,7 @@ type Edit struct {
 var ErrChanged = errors.New("somebody has changed it since")
 
 // Plan works out how to store a value at a place. Nothing is written.
-func (s *Site) Plan(ctx context.Context, place string, value any) (Edit, error) {
+func (s *Installation) Plan(ctx context.Context, place string, value any) (Edit, error) {
 	name, key := dialect.SplitPlace(place)
 	st := s.Dialect.Stores[name]
 	switch st.Kind() {
@@ -61,7 +61,7 @@ func (s *Site) Plan(ctx context.Context, place string, value any) (Edit, error) 
 	return Edit{}, fmt.Errorf("there is no store %q", name)
 }
 
-func (s *Site) planFile(place, file, formatName, key string, value any) (Edit, error) {
+func (s *Installation) planFile(place, file, formatName, key string, value any) (Edit, error) {
 	before, planned := s.planned[file]
 	if !planned {
 		var err error
@@ -73,7 +73,7 @@ func (s *Site) planFile(place, file, formatName, key string, value any) (Edit, e
 	return Edit{Place: place, Kind: dialect.KindFile, File: file, Before: before, After: after}, err
 }
 
-func (s *Site) changed(file, formatName, key string, before []byte, value any) ([]byte, error) {
+func (s *Installation) changed(file, formatName, key string, before []byte, value any) ([]byte, error) {
 	doc, err := s.parse(file, formatName, before)
 	if err != nil {
 		return nil, err
@@ -81,7 +81,7 @@ func (s *Site) changed(file, formatName, key string, before []byte, value any) (
 	return doc.Set(key, value)
 }
 
-func (s *Site) planCell(place, name string, st dialect.Store, key string, value any) (Edit, error) {
+func (s *Installation) planCell(place, name string, st dialect.Store, key string, value any) (Edit, error) {
 	rows := s.tables[name]
 	if rows == nil {
 		return Edit{}, ErrUnseen
@@ -108,7 +108,7 @@ func (s *Site) planCell(place, name string, st dialect.Store, key string, value 
 }
 
 // planInside changes a document that is a value, and with it that value.
-func (s *Site) planInside(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
+func (s *Installation) planInside(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
 	outer, err := s.Look(st.Inside)
 	if err != nil {
 		return Edit{}, err
@@ -126,7 +126,7 @@ func (s *Site) planInside(ctx context.Context, place string, st dialect.Store, k
 	return edit, err
 }
 
-func (s *Site) planAPI(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
+func (s *Installation) planAPI(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
 	before, _, err := s.fetch(ctx, st.API)
 	if err != nil {
 		return Edit{}, err
@@ -136,7 +136,7 @@ func (s *Site) planAPI(ctx context.Context, place string, st dialect.Store, key 
 }
 
 // PlanField works out how to store a value in a field of one entry of a list.
-func (s *Site) PlanField(list dialect.List, name string, row Row, field string, value any) (Edit, error) {
+func (s *Installation) PlanField(list dialect.List, name string, row Row, field string, value any) (Edit, error) {
 	key := row.Key
 	column, mapped := list.Columns[field]
 	place := name + "/" + key + "/" + field
@@ -171,7 +171,7 @@ func (s *Site) PlanField(list dialect.List, name string, row Row, field string, 
 }
 
 // ValueIn is the value that a file of the store would have at a place if it held data.
-func (s *Site) ValueIn(place string, data []byte) (value any, there bool) {
+func (s *Installation) ValueIn(place string, data []byte) (value any, there bool) {
 	name, key := dialect.SplitPlace(place)
 	st := s.Dialect.Stores[name]
 	if st.Kind() == dialect.KindFolder {
@@ -187,7 +187,7 @@ func (s *Site) ValueIn(place string, data []byte) (value any, there bool) {
 
 // PlanLine works out how a file gets a line that it does not have; a file that is not there starts with start. An
 // edit that changes nothing says that it has the line.
-func (s *Site) PlanLine(file, start, line string) (Edit, error) {
+func (s *Installation) PlanLine(file, start, line string) (Edit, error) {
 	before, err := s.readBytes(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		before, err = nil, nil
@@ -238,7 +238,7 @@ const (
 	Other  State = "other"
 )
 
-func (s *Site) now(ctx context.Context, e Edit) ([]byte, error) {
+func (s *Installation) now(ctx context.Context, e Edit) ([]byte, error) {
 	if e.Kind == dialect.KindAPI {
 		data, _, err := s.fetch(ctx, e.File)
 		return data, err
@@ -267,7 +267,7 @@ func (e Edit) state(value *string, there bool) State {
 
 // Apply makes the edit: where the old value is still there it becomes the new one, in one step. What is the new
 // value already is left alone; anything else is ErrChanged.
-func (s *Site) Apply(ctx context.Context, e Edit) error {
+func (s *Installation) Apply(ctx context.Context, e Edit) error {
 	switch e.Kind {
 	case dialect.KindFile:
 		return s.applyFile(e)
@@ -277,7 +277,7 @@ func (s *Site) Apply(ctx context.Context, e Edit) error {
 	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
 }
 
-func (s *Site) applyFile(e Edit) error {
+func (s *Installation) applyFile(e Edit) error {
 	if err := removeLeftovers(s.root, e.File); err != nil {
 		return err
 	}
@@ -298,7 +298,7 @@ func (s *Site) applyFile(e Edit) error {
 }
 
 // at tells of a point at which the program may end.
-func (s *Site) at(point string) {
+func (s *Installation) at(point string) {
 	if s.Step != nil {
 		s.Step(point)
 	}
@@ -334,7 +334,7 @@ func leftover(name string) string { return "." + path.Base(name) + ".weltaxis-" 
 // sameFile compares what two files hold; nil stands for none.
 func sameFile(a, b []byte) bool { return (a == nil) == (b == nil) && bytes.Equal(a, b) }
 
-func (s *Site) applyAPI(ctx context.Context, e Edit) error {
+func (s *Installation) applyAPI(ctx context.Context, e Edit) error {
 	now, tag, err := s.fetch(ctx, e.File)
 	switch {
 	case err != nil:
@@ -360,7 +360,7 @@ func (s *Site) applyAPI(ctx context.Context, e Edit) error {
 
 // write opens a database for writing, and runs one transaction on it. The site reads no more of that database
 // afterwards than it has read before; for what is there now, open it again.
-func (s *Site) write(ctx context.Context, name string, do func(*database) error) error {
+func (s *Installation) write(ctx context.Context, name string, do func(*database) error) error {
 	spec, err := s.resolved(name)
 	if err != nil {
 		return err
@@ -396,7 +396,7 @@ func (s *Site) write(ctx context.Context, name string, do func(*database) error)
 	return nil
 }
 
-func (s *Site) sqliteForWriting(name string) (*database, error) {
+func (s *Installation) sqliteForWriting(name string) (*database, error) {
 	if s.root == nil {
 		return nil, errNoRoot
 	}
@@ -533,7 +533,7 @@ func (e Edit) SQL() string {
 
 // Clients are the commands that take SQL for each database, for a script that a person runs. Name and password are
 // asked for by the program, or stand in its own configuration.
-func (s *Site) Clients() map[string]string {
+func (s *Installation) Clients() map[string]string {
 	quote := func(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 	commands := map[string]string{}
 	for name := range s.Dialect.Databases {

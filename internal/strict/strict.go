@@ -7,6 +7,7 @@
 package strict
 
 import (
+	"encoding"
 	"errors"
 	"fmt"
 	"reflect"
@@ -196,6 +197,8 @@ func (n Node) decode(into reflect.Value) error {
 		return n.decodeDate(target)
 	case Unmarshaler:
 		return target.UnmarshalNode(n)
+	case encoding.TextUnmarshaler:
+		return n.decodeWord(target)
 	}
 	switch into.Kind() {
 	case reflect.Pointer:
@@ -209,6 +212,25 @@ func (n Node) decode(into reflect.Value) error {
 		return n.decodeSlice(into)
 	}
 	return n.decodeScalar(into)
+}
+
+// decodeWord reads one of a few words.
+func (n Node) decodeWord(into encoding.TextUnmarshaler) error {
+	text, kind, err := n.Scalar()
+	if err != nil || kind != "string" {
+		return n.expected("a word")
+	}
+	if err := into.UnmarshalText([]byte(text)); err != nil {
+		hint := ""
+		var of interface {
+			Among() (word string, words []string)
+		}
+		if errors.As(err, &of) {
+			hint = nearest.Hint(of.Among())
+		}
+		return n.Errorf("%s", strings.Replace(err.Error(), ";", hint+";", 1))
+	}
+	return nil
 }
 
 func (n Node) decodeScalar(into reflect.Value) error {

@@ -9,7 +9,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os/user"
 	"path"
 	"path/filepath"
@@ -36,8 +35,9 @@ const (
 	maxGaps       = 20
 )
 
-// Gather adds the classes. The error is only that of a context that ended.
-func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
+// Gather sees the classes. The error is only that of a context that ended.
+func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
+	var seen facts.Seen
 	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
 	if s.Dialect != nil {
 		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
@@ -48,28 +48,26 @@ func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
 	root := filepath.Clean(s.Root)
 	err := tree.Walk(ctx, root, c.visit, c.fail)
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return seen, ctx.Err()
 	}
 	if err != nil {
-		into.AddGap(gapOf("the folder "+s.Root, err, facts.ListClasses))
-		return nil
+		seen.AddGap(facts.GapOf(facts.Files, "the folder "+s.Root, err, facts.ListClasses))
+		return seen, nil
 	}
-	into.Classes = c.list()
-	for _, gap := range c.gaps() {
-		into.AddGap(gap)
-	}
-	return nil
+	seen.Classes = c.list()
+	seen.AddGap(c.gaps()...)
+	return seen, nil
 }
 
-// Members walks the tree again and gives the entries of the named classes, by the class's subject. Links are no
+// Members walks the tree again and gives the entries of the named classes, by what they have in common. Links are no
 // members of anything, since they have no mode of their own.
-func (s *Source) Members(ctx context.Context, subjects []string) (map[string][]tree.Entry, error) {
+func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[facts.Likeness][]tree.Entry, error) {
 	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
 	if s.Dialect != nil {
 		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
 	}
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
-	members := map[string][]tree.Entry{}
+	members := map[facts.Likeness][]tree.Entry{}
 	var mu sync.Mutex
 	err := tree.Walk(ctx, filepath.Clean(s.Root), func(e tree.Entry) {
 		if e.Kind == tree.Link {
@@ -83,9 +81,9 @@ func (s *Source) Members(ctx context.Context, subjects []string) (map[string][]t
 			if class.Paths = nil; class.Single {
 				class.Paths = []string{tree.Printable(e.Path)}
 			}
-			if subject := class.Subject(); slices.Contains(subjects, subject) {
+			if likeness := class.Likeness(); slices.Contains(classes, likeness) {
 				e.Path = strings.Clone(e.Path)
-				members[subject] = append(members[subject], e)
+				members[likeness] = append(members[likeness], e)
 				return
 			}
 		}
@@ -218,32 +216,20 @@ func (c *counting) gaps() []facts.Gap {
 	var gaps []facts.Gap
 	slices.SortFunc(c.failed, func(a, b failure) int { return cmp.Compare(a.path, b.path) })
 	for _, f := range c.failed {
-		gaps = append(gaps, gapOf(f.path, f.err))
+		gaps = append(gaps, facts.GapOf(facts.Files, f.path, f.err))
 	}
 	if c.missed > 0 {
-		gaps = append(gaps, gapOf(fmt.Sprintf("%d more entries", c.missed), errors.New("they could not be read either")))
+		gaps = append(gaps, facts.GapOf(facts.Files, fmt.Sprintf("%d more entries", c.missed), errors.New("they could not be read either")))
 	}
 	for name, there := range c.found {
 		if !there {
-			gaps = append(gaps, gapOf(name, errors.New("the dialect names it as configuration, and it is not there")))
+			gaps = append(gaps, facts.GapOf(facts.Files, name, errors.New("the dialect names it as configuration, and it is not there")))
 		}
 	}
 	if !tree.HasModes {
-		gaps = append(gaps, gapOf("modes and owners", errors.New("this system has none; look from the server itself"), facts.ListClasses+".mode"))
+		gaps = append(gaps, facts.GapOf(facts.Files, "modes and owners", errors.New("this system has none; look from the server itself"), facts.ListClasses+".mode"))
 	}
 	return gaps
-}
-
-func gapOf(what string, err error, names ...string) facts.Gap {
-	g := facts.Gap{Source: facts.Files, What: what, Kind: facts.Failed, Because: err.Error(), Names: names}
-	var pathErr *fs.PathError
-	switch {
-	case errors.Is(err, fs.ErrPermission):
-		g.Kind, g.Because = facts.Refused, "reading it was refused"
-	case errors.As(err, &pathErr):
-		g.Because = pathErr.Err.Error()
-	}
-	return g
 }
 
 // list turns the classes into facts, sorted by role, kind and first path.

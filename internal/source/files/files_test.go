@@ -19,9 +19,9 @@ import (
 
 func gather(t *testing.T, root string, d *dialect.Dialect) *facts.Snapshot {
 	t.Helper()
-	into := &facts.Snapshot{}
-	require.NoError(t, (&Source{Root: root, Dialect: d}).Gather(t.Context(), into))
-	return into
+	seen, err := (&Source{Root: root, Dialect: d}).Gather(t.Context())
+	require.NoError(t, err)
+	return &facts.Snapshot{Seen: seen}
 }
 
 func put(t *testing.T, root, name string, mode os.FileMode) {

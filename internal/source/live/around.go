@@ -55,7 +55,7 @@ func (v *visit) readSitemap(ctx context.Context, address string, first bool) []s
 	}
 	ch, err := v.client.follow(ctx, u, v.sameSite)
 	if err != nil {
-		v.into.AddGap(gap(address, err))
+		v.seen.AddGap(gap(address, err))
 		return nil
 	}
 	if ch.last == nil || ch.last.status != http.StatusOK {
@@ -79,15 +79,15 @@ func (v *visit) readSitemap(ctx context.Context, address string, first bool) []s
 // tellSitemap compares the sitemap with the pages that were seen.
 func (v *visit) tellSitemap() {
 	s := v.sitemap
-	v.addBool("sitemap.answers", s.answers, s.at)
+	say(v, facts.LiveSitemapAnswers, s.answers, s.at)
 	if !s.answers {
 		return
 	}
-	v.addBool("sitemap.valid", s.problem == nil && len(s.addresses) > 0, s.at)
+	say(v, facts.LiveSitemapValid, s.problem == nil && len(s.addresses) > 0, s.at)
 	if s.problem != nil {
-		v.into.AddGap(facts.Gap{Source: facts.Live, What: s.at, Kind: facts.Unmapped, Because: s.problem.Error()})
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: s.at, Kind: facts.Unmapped, Because: s.problem.Error()})
 	}
-	v.addInt("sitemap.addresses", len(s.addresses), s.at)
+	say(v, facts.LiveSitemapAddresses, len(s.addresses), s.at)
 	var wrong, orphans []string
 	listed := map[string]bool{}
 	for _, address := range s.addresses {
@@ -112,9 +112,9 @@ func (v *visit) tellSitemap() {
 			missing = append(missing, p.page.Path)
 		}
 	}
-	v.addList("sitemap.wrong", few(wrong), s.at)
-	v.addList("sitemap.missing", few(missing), s.at)
-	v.addList("sitemap.orphans", few(orphans), s.at)
+	say(v, facts.LiveSitemapWrong, few(wrong), s.at)
+	say(v, facts.LiveSitemapMissing, few(missing), s.at)
+	say(v, facts.LiveSitemapOrphans, few(orphans), s.at)
 }
 
 // wrongInSitemap says why an address does not belong into a sitemap; "" when it does, or was not looked at.
@@ -140,7 +140,7 @@ func (v *visit) wrongInSitemap(u *url.URL) string {
 
 // spellings follows every other way to write the address. Names that do not resolve are no spellings.
 func (v *visit) spellings(ctx context.Context) {
-	v.into.Spellings = []facts.Spelling{}
+	v.seen.Spellings = []facts.Spelling{}
 	preferred := v.home
 	if p, err := url.Parse(v.Preferred); err == nil && p.Host != "" {
 		preferred = p
@@ -152,12 +152,12 @@ func (v *visit) spellings(ctx context.Context) {
 		ch, err := v.client.follow(ctx, s.u, v.sameSite)
 		var untrusted *tls.CertificateVerificationError
 		if errors.As(err, &untrusted) {
-			v.into.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
+			v.seen.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
 		}
 		if err != nil {
 			continue // nothing answers there: no spelling, and nothing to redirect
 		}
-		v.into.Spellings = append(v.into.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
+		v.seen.Spellings = append(v.seen.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
 			Permanent: ch.permanent && ch.steps > 0, Preferred: facts.SameAddress(ch.final.String(), s.want.String()), Kind: s.kind})
 	}
 }
@@ -217,7 +217,7 @@ func (v *visit) variants(preferred *url.URL) []variant {
 // notFound asks for an address that cannot exist. Nobody links to it, so it is asked of one's own site only.
 func (v *visit) notFound(ctx context.Context) {
 	if !v.Own {
-		v.into.AddGap(facts.Gap{Source: facts.Live, What: "an address that cannot exist", Kind: facts.Unmapped, Names: []string{"live.not_found."},
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "an address that cannot exist", Kind: facts.Unmapped, Names: []string{"live.not_found."},
 			Because: "paths that nobody links to are only asked for where the site file says live: {own: true}"})
 		return
 	}
@@ -226,7 +226,7 @@ func (v *visit) notFound(ctx context.Context) {
 	at, _ := v.home.Parse("/weltaxis-" + hex.EncodeToString(random))
 	ch, err := v.client.follow(ctx, at, v.sameSite)
 	if err != nil || ch.last == nil {
-		v.into.AddGap(gap("an address that cannot exist", errors.Join(err), "live.not_found."))
+		v.seen.AddGap(gap("an address that cannot exist", errors.Join(err), "live.not_found."))
 		return
 	}
 	status := ch.last.status
@@ -234,8 +234,8 @@ func (v *visit) notFound(ctx context.Context) {
 		status = ch.first
 	}
 	shown := v.home.String() + "… (an address that cannot exist)"
-	v.addInt("not_found.status", status, shown)
+	say(v, facts.LiveNotFoundStatus, status, shown)
 	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), "")
 	linksHome := slices.ContainsFunc(d.links, func(link string) bool { return facts.SameAddress(link, v.home.String()) })
-	v.addBool("not_found.own", len(d.titles) > 0 && linksHome, shown)
+	say(v, facts.LiveNotFoundOwn, len(d.titles) > 0 && linksHome, shown)
 }

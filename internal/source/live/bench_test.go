@@ -12,8 +12,6 @@ import (
 
 	"golang.org/x/net/html"
 	"golang.org/x/sync/errgroup"
-
-	"weltaxis/internal/facts"
 )
 
 // manyPages serves a home page that links to n pages of about 30 KB each, through listings of a hundred.
@@ -80,9 +78,8 @@ func BenchmarkPages(b *testing.B) {
 	pages := 0
 	whole := func() time.Duration {
 		start := time.Now()
-		into := &facts.Snapshot{}
-		source := Source{Options{Address: server.URL, MaxPages: n + 200, MaxDepth: 10, MaxTime: time.Hour, Concurrency: DefaultConcurrency}}
-		if err := source.Gather(b.Context(), into); err != nil {
+		into, err := Gather(b.Context(), Options{Address: server.URL, MaxPages: n + 200, MaxDepth: 10, MaxTime: time.Hour, Concurrency: DefaultConcurrency})
+		if err != nil {
 			b.Fatal(err)
 		}
 		pages = len(into.Pages)

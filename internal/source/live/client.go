@@ -17,6 +17,8 @@ import (
 	"sync"
 	"time"
 
+	"weltaxis/internal/facts"
+
 	"golang.org/x/time/rate"
 )
 
@@ -47,8 +49,8 @@ type client struct {
 }
 
 var (
-	errUnmapped = errors.New("the site file maps names to addresses, and not this one; it is not looked up")
-	errPrivate  = errors.New("it leads to a private address, which a public site has no business with")
+	errUnmapped = facts.Refusal("the site file maps names to addresses, and not this one; it is not looked up")
+	errPrivate  = facts.Refusal("it leads to a private address, which a public site has no business with")
 	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
 )
 

@@ -208,10 +208,10 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	}
 	p.page.Status = answer.status
 	if address == v.home.String() {
-		v.addList("home.headers", headerLines(answer.header), address)
+		say(v, facts.HomeHeaders, headerLines(answer.header), address)
 	}
 	if answer.cut {
-		v.into.AddGap(gap(address, errTooLong))
+		v.seen.AddGap(gap(address, errTooLong))
 	}
 	if d == nil || ch.steps > 0 {
 		// A page reached by a redirect is told under its own address.
@@ -242,16 +242,16 @@ func (v *visit) tellUnfetched(ctx context.Context) {
 		switch {
 		case p.failed != nil && !errors.Is(p.failed, errBarred) && told < maxGapsOfPages:
 			told++
-			v.into.AddGap(gap(address, p.failed))
+			v.seen.AddGap(gap(address, p.failed))
 		case p.chain.final == nil && p.failed == nil:
 			beyond++
 		}
 	}
 	switch {
 	case ctx.Err() != nil:
-		v.into.AddGap(gap(v.home.String(), fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond)))
+		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond)))
 	case beyond > 0:
-		v.into.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped,
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped,
 			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
 	}
 }

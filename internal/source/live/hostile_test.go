@@ -57,9 +57,9 @@ func options(address string) Options {
 
 func look(t *testing.T, o Options) *facts.Snapshot {
 	t.Helper()
-	into := &facts.Snapshot{}
-	require.NoError(t, (&Source{o}).Gather(t.Context(), into))
-	return into
+	seen, err := Gather(t.Context(), o)
+	require.NoError(t, err)
+	return &facts.Snapshot{Seen: seen}
 }
 
 func gapsOf(s *facts.Snapshot) string {
@@ -348,11 +348,12 @@ func TestTheTimeForAllIsBounded(t *testing.T) {
 	})
 	o := options(h.URL)
 	o.patience, o.MaxTime = time.Minute, 200*time.Millisecond
-	into := &facts.Snapshot{}
-	require.NoError(t, (&Source{o}).Gather(t.Context(), into), "its own bound is no error")
-	assert.True(t, into.Partial())
+	seen, err := Gather(t.Context(), o)
+	require.NoError(t, err, "its own bound is no error")
+	assert.True(t, seen.Partial())
 
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.ErrorIs(t, (&Source{o}).Gather(ended, &facts.Snapshot{}), context.Canceled)
+	_, err = Gather(ended, o)
+	assert.ErrorIs(t, err, context.Canceled)
 }

@@ -49,29 +49,41 @@ const (
 	DefaultConcurrency = 4
 )
 
-// A Source looks at one site from outside.
-type Source struct{ Options Options }
+// Gather looks at the site from outside. The error is only that of a context that ended.
+func Gather(ctx context.Context, o Options) (facts.Seen, error) {
+	v, err := newVisit(o)
+	if err != nil {
+		return facts.Seen{Gaps: []facts.Gap{gap(o.Address, err, facts.Live.All())}}, nil
+	}
+	defer v.client.close()
+	bounded, cancel := context.WithTimeout(ctx, o.MaxTime)
+	defer cancel()
+	v.look(bounded)
+	return v.seen, ctx.Err()
+}
 
-// Gather adds what was seen. The error is only that of a context that ended.
-func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
-	o := s.Options
+// Status asks for the home page alone and gives the status it answers with; the error is that nothing answered.
+func Status(ctx context.Context, o Options) (int, error) {
+	v, err := newVisit(o)
+	if err != nil {
+		return 0, err
+	}
+	defer v.client.close()
+	first, err := v.reach(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return first.last.status, nil
+}
+
+func newVisit(o Options) (*visit, error) {
 	home, err := url.Parse(o.Address)
 	if err != nil || home.Host == "" {
-		into.AddGap(gap(o.Address, errors.New("it is no address"), "live."))
-		return nil
+		return nil, errors.New("it is no address")
 	}
 	home = normal(home)
 	client, err := newClient(o, home)
-	if err != nil {
-		into.AddGap(gap(o.Address, err, "live."))
-		return nil
-	}
-	defer client.close()
-	bounded, cancel := context.WithTimeout(ctx, o.MaxTime)
-	defer cancel()
-	v := &visit{Options: o, client: client, home: home, into: into}
-	v.look(bounded)
-	return ctx.Err()
+	return &visit{Options: o, client: client, home: home}, err
 }
 
 // A visit is one look at a site.
@@ -79,7 +91,7 @@ type visit struct {
 	Options
 	client  *client
 	home    *url.URL // where the address leads
-	into    *facts.Snapshot
+	seen    facts.Seen
 	robots  *robotsFile
 	pages   map[string]*visited // by address
 	order   []string
@@ -89,25 +101,12 @@ type visit struct {
 }
 
 func gap(what string, err error, names ...string) facts.Gap {
-	kind := facts.Failed
-	if errors.Is(err, errPrivate) || errors.Is(err, errUnmapped) {
-		kind = facts.Refused
-	}
-	return facts.Gap{Source: facts.Live, What: what, Kind: kind, Because: facts.Shorten(err.Error(), 200), Names: names}
+	return facts.GapOf(facts.Live, what, err, names...)
 }
 
-// add adds one reading from an address.
-func (v *visit) add(name string, value facts.Value, at string) {
-	v.into.Add(facts.Reading{Source: facts.Live, Name: name, Value: value, Origin: facts.Origin{URL: at}})
-}
-
-func (v *visit) addText(name, value, at string) { v.add(name, facts.TextOf(facts.String, value), at) }
-func (v *visit) addInt(name string, value int, at string) {
-	v.add(name, facts.NumberOf(facts.Int, int64(value)), at)
-}
-func (v *visit) addBool(name string, value bool, at string) { v.add(name, facts.BoolOf(value), at) }
-func (v *visit) addList(name string, value []string, at string) {
-	v.add(name, facts.ListOf(value...), at)
+// say adds one reading from an address.
+func say[V any](v *visit, key facts.Key[V], value V, at string) {
+	v.seen.Add(key.Reading(value, facts.Origin{URL: at}))
 }
 
 // sameSite tells whether an address is one of the site's own spellings.
@@ -124,15 +123,15 @@ func (v *visit) inside(u *url.URL) bool {
 func (v *visit) look(ctx context.Context) {
 	first, err := v.reach(ctx)
 	if err != nil {
-		v.into.AddGap(gap(v.Address, err, "live."))
+		v.seen.AddGap(gap(v.Address, err, "live."))
 		return
 	}
-	v.add("address", facts.TextOf(facts.URL, v.Address), v.Address)
-	v.addBool("preferred", v.Preferred == "" || facts.SameAddress(v.Address, v.Preferred), v.Address)
-	v.addInt("home.status", first.last.status, v.home.String())
+	say(v, facts.LiveAddress, v.Address, v.Address)
+	say(v, facts.LivePreferred, v.Preferred == "" || facts.SameAddress(v.Address, v.Preferred), v.Address)
+	say(v, facts.HomeStatus, first.last.status, v.home.String())
 	v.readRobots(ctx)
 	if status := first.last.status; status != http.StatusOK {
-		v.into.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
+		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
 		return
 	}
 	v.crawl(ctx, first)
@@ -154,7 +153,7 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 	var invalid x509.CertificateInvalidError
 	if errors.As(err, &unknown) || errors.As(err, &host) || errors.As(err, &invalid) {
 		trusted = false
-		v.into.AddGap(gap(v.Address, fmt.Errorf("its certificate is not to be trusted (%w); it was looked at all the same", err)))
+		v.seen.AddGap(gap(v.Address, fmt.Errorf("its certificate is not to be trusted (%w); it was looked at all the same", err)))
 		v.client.distrust()
 		first, err = v.client.follow(ctx, v.home, v.sameSite)
 	}
@@ -167,7 +166,7 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 		return first, fmt.Errorf("it redirects to %s, another site", first.final)
 	}
 	if first.final.Scheme == "https" {
-		v.addBool("certificate.trusted", trusted, first.final.String())
+		say(v, facts.LiveCertificateTrusted, trusted, first.final.String())
 	}
 	v.home = first.final
 	v.client.home = v.home.Hostname()
@@ -182,24 +181,24 @@ func (v *visit) readRobots(ctx context.Context) {
 		if err == nil {
 			err = errors.New("it leads away from the site")
 		}
-		v.into.AddGap(gap(at.String(), err, "live.robots."))
+		v.seen.AddGap(gap(at.String(), err, "live.robots."))
 		return
 	}
 	status := answer.last.status
-	v.addInt("robots.status", status, at.String())
+	say(v, facts.LiveRobotsStatus, status, at.String())
 	switch {
 	case status == http.StatusOK:
 		v.robots = parseRobots(answer.last.body)
 		text := strings.HasPrefix(strings.ToLower(answer.last.header.Get("Content-Type")), "text/plain")
-		v.addBool("robots.readable", v.robots.readable && text, at.String())
-		v.addList("robots.sitemaps", v.robots.sitemaps, at.String())
+		say(v, facts.LiveRobotsReadable, v.robots.readable && text, at.String())
+		say(v, facts.LiveRobotsSitemaps, v.robots.sitemaps, at.String())
 	case status >= 500:
 		v.robots = parseRobots([]byte("User-agent: *\nDisallow: /\n"))
-		v.addBool("robots.readable", false, at.String())
-		v.addList("robots.sitemaps", nil, at.String())
+		say(v, facts.LiveRobotsReadable, false, at.String())
+		say(v, facts.LiveRobotsSitemaps, nil, at.String())
 	default:
-		v.addBool("robots.readable", true, at.String())
-		v.addList("robots.sitemaps", nil, at.String())
+		say(v, facts.LiveRobotsReadable, true, at.String())
+		say(v, facts.LiveRobotsSitemaps, nil, at.String())
 	}
 }
 

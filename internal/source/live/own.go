@@ -18,7 +18,7 @@ func (v *visit) login(ctx context.Context) {
 		if v.Own {
 			because = "nothing that was seen says where the login page is"
 		}
-		v.into.AddGap(facts.Gap{Source: facts.Live, What: "the login page", Kind: facts.Unmapped, Names: []string{"live.login."}, Because: because})
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "the login page", Kind: facts.Unmapped, Names: []string{"live.login."}, Because: because})
 		return
 	}
 	at, err := v.home.Parse(v.LoginPath)
@@ -27,16 +27,16 @@ func (v *visit) login(ctx context.Context) {
 	}
 	ch, err := v.client.follow(ctx, at, v.sameSite)
 	if err != nil {
-		v.into.AddGap(gap("the login page "+at.String(), err, "live.login."))
+		v.seen.AddGap(gap("the login page "+at.String(), err, "live.login."))
 		return
 	}
-	v.addText("login.path", v.LoginPath, at.String())
-	v.addText("login.host", ch.final.Hostname(), at.String())
+	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
+	say(v, facts.LiveLoginHost, ch.final.Hostname(), at.String())
 	form := false
 	if d := v.analyse(ch); d != nil {
 		form = d.password
 	}
-	v.addBool("login.password", form, at.String())
+	say(v, facts.LiveLoginPassword, form, at.String())
 }
 
 // privateName is what paths are called that nobody outside should see.
@@ -57,7 +57,7 @@ func (v *visit) private(ctx context.Context) {
 				continue
 			}
 			if !v.Own || !v.mayFetch(u) {
-				v.into.AddGap(facts.Gap{Source: facts.Live, What: u.String(), Kind: facts.Unmapped, Names: []string{"live.robots.private"}, Because: errBarred.Error()})
+				v.seen.AddGap(facts.Gap{Source: facts.Live, What: u.String(), Kind: facts.Unmapped, Names: []string{"live.robots.private"}, Because: errBarred.Error()})
 				return
 			}
 			asked++
@@ -66,7 +66,7 @@ func (v *visit) private(ctx context.Context) {
 			}
 		}
 	}
-	v.addList("robots.private", few(answering), at.String())
+	say(v, facts.LiveRobotsPrivate, few(answering), at.String())
 }
 
 func (v *visit) groups() []robotsGroup {
@@ -79,7 +79,7 @@ func (v *visit) groups() []robotsGroup {
 // lost asks for the addresses that answered at an earlier time and were not met this time.
 func (v *visit) lost(ctx context.Context) {
 	home := v.home.String()
-	v.addBool("previous", len(v.Previous) > 0, home)
+	say(v, facts.LivePrevious, len(v.Previous) > 0, home)
 	var lost []string
 	for _, address := range v.Previous[:min(len(v.Previous), v.MaxPages)] {
 		u, err := url.Parse(address)
@@ -91,12 +91,12 @@ func (v *visit) lost(ctx context.Context) {
 		}
 		ch, err := v.client.follow(ctx, normal(u), v.sameSite)
 		if err != nil && !errors.Is(err, errUnmapped) {
-			v.into.AddGap(gap(address, err))
+			v.seen.AddGap(gap(address, err))
 			continue
 		}
 		if ch.last == nil || ch.last.status != http.StatusOK || ch.steps > 0 && !ch.permanent {
 			lost = append(lost, u.RequestURI())
 		}
 	}
-	v.addList("lost", few(lost), home)
+	say(v, facts.LiveLost, few(lost), home)
 }

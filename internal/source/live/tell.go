@@ -38,14 +38,14 @@ func (v *visit) tell(ctx context.Context) {
 	v.tellSitemap()
 	v.tellFeed(ctx)
 	v.barredAssets()
-	v.into.Pages = make([]facts.Page, 0, len(v.order))
+	v.seen.Pages = make([]facts.Page, 0, len(v.order))
 	indexable, described, content := 0, 0, 0
 	for _, address := range v.order {
 		p := v.pages[address]
 		if !p.isPage {
 			continue
 		}
-		v.into.Pages = append(v.into.Pages, p.page)
+		v.seen.Pages = append(v.seen.Pages, p.page)
 		if p.page.Kind == "content" {
 			content++
 		}
@@ -57,10 +57,10 @@ func (v *visit) tell(ctx context.Context) {
 		}
 	}
 	home := v.home.String()
-	v.addInt("count.indexable", indexable, home)
-	v.addInt("count.described", described, home)
-	v.addInt("count.content", content, home)
-	v.addList("hosts", slices.Sorted(maps.Keys(v.hosts)), home)
+	say(v, facts.LiveCountIndexable, indexable, home)
+	say(v, facts.LiveCountDescribed, described, home)
+	say(v, facts.LiveCountContent, content, home)
+	say(v, facts.LiveHosts, slices.Sorted(maps.Keys(v.hosts)), home)
 }
 
 // real lists the pages in their order.
@@ -141,14 +141,14 @@ func (v *visit) canonicals() {
 
 // tellLinks lists the internal links that do not lead straight to what they name.
 func (v *visit) tellLinks() {
-	v.into.Links = []facts.Link{}
+	v.seen.Links = []facts.Link{}
 	for _, address := range v.order {
 		p := v.pages[address]
 		if p.chain.final == nil || !p.page.Linked {
 			continue
 		}
 		if p.chain.steps > 0 || p.chain.loop || p.page.Status >= 400 {
-			v.into.Links = append(v.into.Links, facts.Link{Address: address, From: p.from, Status: p.page.Status,
+			v.seen.Links = append(v.seen.Links, facts.Link{Address: address, From: p.from, Status: p.page.Status,
 				Steps: p.chain.steps, Final: p.chain.final.String(), Loop: p.chain.loop})
 		}
 	}
@@ -214,43 +214,29 @@ func (v *visit) tellHome(ctx context.Context) {
 	at := v.home.String()
 	p := v.pages[at]
 	if p == nil || !p.isPage {
-		v.into.AddGap(gap(at, errors.New("the home page is no page of markup"), "live.home."))
+		v.seen.AddGap(gap(at, errors.New("the home page is no page of markup"), "live.home."))
 		return
 	}
 	page := &p.page
-	v.into.Add(facts.Reading{Source: facts.Live, Name: "home.title", Value: facts.TextOf(facts.String, page.Title), Origin: page.Origin()})
-	v.addInt("home.titles", page.Titles, at)
-	v.addInt("home.title_pixels", page.TitlePixels, at)
-	v.addText("home.description", page.Description, at)
-	v.addInt("home.descriptions", page.Descriptions, at)
-	v.addBool("home.indexable", page.Indexable, at)
-	v.addBool("home.noindex", page.NoIndex, at)
-	v.addText("home.robots", page.Robots, at)
-	v.addText("home.language", page.Language, at)
-	v.addText("home.generator", page.Generator, at)
-	v.addText("home.author", page.Author, at)
-	v.addList("home.verification", page.Verification, at)
-	v.addList("home.structured", page.Structured, at)
-	v.addList("home.structured_lack", page.StructuredLack, at)
-	v.addBool("home.copyright", page.Copyright, at)
-	v.addList("home.years", page.Years, at)
-	v.addBool("home.hit", page.Hit, at)
-	v.addList("home.feeds", page.Feeds, at)
-	v.add("home.shows", facts.TextOf(facts.Words, map[bool]string{true: "posts", false: "page"}[page.Entries > 1]), at)
+	for _, r := range page.HomeReadings() {
+		if r.FullName() != facts.HomeStatus.Name { // said before the page was read
+			v.seen.Add(r)
+		}
+	}
 	var linked []string
 	for _, q := range v.real() {
 		if q.from == at {
 			linked = append(linked, q.page.Title)
 		}
 	}
-	v.addList("home.linked_titles", linked, at)
+	say(v, facts.HomeLinkedTitles, linked, at)
 	v.tellIcon(ctx, page)
 	if p.logo != "" {
 		if size, _, err := v.picture(ctx, p.logo); err == nil {
-			v.addInt("logo.width", size.Width, p.logo)
-			v.addInt("logo.height", size.Height, p.logo)
+			say(v, facts.LiveLogoWidth, size.Width, p.logo)
+			say(v, facts.LiveLogoHeight, size.Height, p.logo)
 		} else {
-			v.into.AddGap(gap(p.logo, err, "live.logo."))
+			v.seen.AddGap(gap(p.logo, err, "live.logo."))
 		}
 	}
 }
@@ -266,19 +252,19 @@ func (v *visit) tellIcon(ctx context.Context, page *facts.Page) {
 		return
 	}
 	_, kind, err := v.picture(ctx, address)
-	v.addBool("icon.answers", err == nil || kind != "", u.String())
-	v.addText("icon.is", kind, u.String())
+	say(v, facts.LiveIconAnswers, err == nil || kind != "", u.String())
+	say(v, facts.LiveIconIs, kind, u.String())
 	claims := strings.ToLower(strings.TrimPrefix(path.Ext(u.Path), "."))
 	if claims == "jpg" {
 		claims = "jpeg"
 	}
-	v.addText("icon.claims", claims, u.String())
+	say(v, facts.LiveIconClaims, claims, u.String())
 }
 
 // barredAssets lists styles and scripts of the site that robots.txt keeps engines from. Where robots.txt could not
 // be read there is a gap already, and nothing to tell.
 func (v *visit) barredAssets() {
-	if _, read := v.into.Effective("live.robots.status"); !read {
+	if _, read := v.seen.Is(facts.LiveRobotsStatus.Term); !read {
 		return
 	}
 	barred := map[string]bool{}
@@ -290,7 +276,7 @@ func (v *visit) barredAssets() {
 		}
 	}
 	at, _ := v.home.Parse("/robots.txt")
-	v.addList("robots.assets_barred", few(slices.Sorted(maps.Keys(barred))), at.String())
+	say(v, facts.LiveRobotsAssetsBarred, few(slices.Sorted(maps.Keys(barred))), at.String())
 }
 
 // tellFeed reads the feed that the home page announces.
@@ -306,13 +292,13 @@ func (v *visit) tellFeed(ctx context.Context) {
 	}
 	ch, err := v.client.follow(ctx, u, v.sameSite)
 	if err != nil || ch.last == nil {
-		v.into.AddGap(gap(at, errors.Join(err, errors.New("the feed could not be fetched")), "live.feed."))
+		v.seen.AddGap(gap(at, errors.Join(err, errors.New("the feed could not be fetched")), "live.feed."))
 		return
 	}
 	f, err := parseFeed(ch.last.body)
-	v.addBool("feed.valid", err == nil && ch.last.status == http.StatusOK, at)
+	say(v, facts.LiveFeedValid, err == nil && ch.last.status == http.StatusOK, at)
 	if err == nil {
-		v.addInt("feed.items", f.items, at)
-		v.addText("feed.reply", f.reply, at)
+		say(v, facts.LiveFeedItems, f.items, at)
+		say(v, facts.LiveFeedReply, f.reply, at)
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -18,59 +17,51 @@ import (
 	"weltaxis/internal/store"
 )
 
-// A Source reads the settings of one site.
-type Source struct {
-	Dialect *dialect.Dialect
-	store.Options
-}
-
-// Gather adds a reading for every place that holds a mapped setting, the effective one first, and a gap for every
+// Gather sees a reading for every place that holds a mapped setting, the effective one first, and a gap for every
 // setting that could not be read. The error is only that of a context that ended.
-func (s *Source) Gather(ctx context.Context, into *facts.Snapshot) error {
-	site, err := store.Open(ctx, s.Dialect, s.Options)
+func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) (facts.Seen, error) {
+	g := &gathering{seen: facts.Seen{Dialect: spoken.String()}}
+	site, err := store.Open(ctx, spoken, stores)
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return g.seen, ctx.Err()
 	}
-	into.Dialect = s.Dialect.String()
 	if err != nil {
-		into.AddGap(gap("the folder "+s.Root, err, facts.Settings+"."))
-		return nil
+		g.seen.AddGap(gap("the folder "+stores.Root, err, facts.Settings.All()))
+		return g.seen, nil
 	}
 	defer site.Close()
-	g := &gathering{Site: site, into: into, version: site.Version()}
+	g.Installation, g.version = site, site.Version()
 	g.troubles()
-	for _, name := range s.Dialect.Names() {
-		g.setting(ctx, s.Dialect.Settings[name])
+	for _, name := range spoken.Names() {
+		g.setting(ctx, spoken.Settings[name])
 	}
-	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Lists)) {
-		g.list(ctx, name, s.Dialect.Lists[name])
+	for _, name := range slices.Sorted(maps.Keys(spoken.Lists)) {
+		g.list(ctx, name, spoken.Lists[name])
 	}
 	g.counted()
 	g.unmapped()
-	return ctx.Err()
+	if login, known := g.seen.Is(facts.LoginPath.Term); known {
+		g.seen.Tell(facts.LoginPathHint, login.Text())
+	}
+	return g.seen, ctx.Err()
 }
 
 // A gathering is one run.
 type gathering struct {
-	*store.Site
-	into    *facts.Snapshot
+	*store.Installation
+	seen    facts.Seen
 	version string   // of the content system
 	told    []string // settings that the lists told
 }
 
-// gap makes a failed or refused gap of an error.
 func gap(what string, err error, names ...string) facts.Gap {
-	kind := facts.Failed
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, store.ErrRefused) {
-		kind = facts.Refused
-	}
-	return facts.Gap{Source: facts.Settings, What: what, Kind: kind, Because: store.Reason(err), Names: names}
+	return facts.GapOf(facts.Settings, what, err, names...)
 }
 
 func full(names []string) []string {
 	out := make([]string, len(names))
 	for i, name := range names {
-		out[i] = facts.Settings + "." + name
+		out[i] = facts.Settings.Name(name)
 	}
 	return out
 }
@@ -81,10 +72,10 @@ func (g *gathering) troubles() {
 		if t.Database != "" {
 			names = g.Dialect.ConcernedByDatabase(t.Database)
 		}
-		g.into.AddGap(gap(t.What, t.Err, full(names)...))
+		g.seen.AddGap(gap(t.What, t.Err, full(names)...))
 	}
 	for _, include := range g.Includes() {
-		g.into.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped,
+		g.seen.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped,
 			What:    fmt.Sprintf("%s, line %d", include.File, include.Line),
 			Because: "it pulls in another file that the dialect does not name; what that file sets is not read"})
 	}
@@ -93,19 +84,19 @@ func (g *gathering) troubles() {
 // setting adds the readings of one setting. When what comes first cannot be told, nothing that comes later may
 // pass for the effective value, so there is only a gap.
 func (g *gathering) setting(ctx context.Context, s dialect.Setting) {
-	name := facts.Settings + "." + s.Name
+	name := facts.Settings.Name(s.Name)
 	if !dialect.In(g.version, s.Since, s.Until) {
-		g.into.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped, What: s.Name, Names: []string{name}, Because: outOfVersion(s, g.version)})
+		g.seen.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped, What: s.Name, Names: []string{name}, Because: outOfVersion(s, g.version)})
 		return
 	}
-	readings, err := Readings(ctx, g.Site, s)
+	readings, err := Readings(ctx, g.Installation, s)
 	if err != nil {
 		if !errors.Is(err, store.ErrUnseen) {
-			g.into.AddGap(gap(s.Name, err, name))
+			g.seen.AddGap(gap(s.Name, err, name))
 		}
 		return
 	}
-	g.into.Add(readings...)
+	g.seen.Add(readings...)
 }
 
 func outOfVersion(s dialect.Setting, version string) string {
@@ -119,7 +110,7 @@ func outOfVersion(s dialect.Setting, version string) string {
 }
 
 // Readings reads one setting: every place that holds it, the effective one first, or else the stated default.
-func Readings(ctx context.Context, site *store.Site, s dialect.Setting) ([]facts.Reading, error) {
+func Readings(ctx context.Context, site *store.Installation, s dialect.Setting) ([]facts.Reading, error) {
 	stored, err := stored(ctx, site, s)
 	if err != nil {
 		return nil, err
@@ -143,7 +134,7 @@ func Readings(ctx context.Context, site *store.Site, s dialect.Setting) ([]facts
 		Origin: facts.Origin{Default: site.Dialect.Named(), Screen: s.Screen}, Factory: s.IsFactory(string(*s.Default))}}, nil
 }
 
-func stored(ctx context.Context, site *store.Site, s dialect.Setting) ([]store.Found, error) {
+func stored(ctx context.Context, site *store.Installation, s dialect.Setting) ([]store.Found, error) {
 	switch {
 	case s.Query != "":
 		found, err := site.Query(ctx, s.Query)
@@ -173,7 +164,7 @@ func stored(ctx context.Context, site *store.Site, s dialect.Setting) ([]store.F
 }
 
 // inParts makes one value of several entries; where one of them is not set, the whole is not.
-func inParts(site *store.Site, s dialect.Setting) ([]store.Found, error) {
+func inParts(site *store.Installation, s dialect.Setting) ([]store.Found, error) {
 	parts := map[string]string{}
 	var origin facts.Origin
 	for _, name := range slices.Sorted(maps.Keys(s.Parts)) {
@@ -193,11 +184,11 @@ func inParts(site *store.Site, s dialect.Setting) ([]store.Found, error) {
 
 // list reads the entries of one neutral list.
 func (g *gathering) list(ctx context.Context, name string, list dialect.List) {
-	full := facts.Settings + "." + name
+	full := facts.Settings.Name(name)
 	rows, err := g.List(ctx, list)
 	if err != nil {
 		if !errors.Is(err, store.ErrUnseen) {
-			g.into.AddGap(gap(name, err, full))
+			g.seen.AddGap(gap(name, err, full))
 		}
 		return
 	}
@@ -205,10 +196,10 @@ func (g *gathering) list(ctx context.Context, name string, list dialect.List) {
 	for _, row := range rows {
 		records = append(records, record(full, list, row))
 	}
-	if g.into.Records == nil {
-		g.into.Records = map[string][]facts.Record{}
+	if g.seen.Records == nil {
+		g.seen.Records = map[string][]facts.Record{}
 	}
-	g.into.Records[full] = records
+	g.seen.Records[full] = records
 }
 
 // record translates one row; a field whose value means nothing to the dialect is not known.
@@ -219,7 +210,7 @@ func record(full string, list dialect.List, row store.Row) facts.Record {
 		if !there {
 			continue
 		}
-		entry := facts.Entry{Name: full + "." + field.Name, Type: field.Type, Words: field.Words}
+		entry := facts.Term{Name: full + "." + field.Name, Type: field.Type, Words: field.Words}
 		if value, err := list.Columns[field.Name].Value(entry, stored); err == nil {
 			r.Values[field.Name] = value
 		}
@@ -229,32 +220,33 @@ func record(full string, list dialect.List, row store.Row) facts.Record {
 
 // counted works out, where the dialect maps no place for them, the settings that the lists tell.
 func (g *gathering) counted() {
-	add := func(name string, value facts.Value, list string) {
-		g.into.Add(facts.Reading{Source: facts.Settings, Name: name, Value: value, Origin: facts.Origin{File: "the list of " + list}})
-		g.told = append(g.told, name)
+	add := func(r facts.Reading) {
+		g.seen.Add(r)
+		g.told = append(g.told, r.Name)
 	}
-	unmapped := func(name string) bool { _, mapped := g.Dialect.Settings[name]; return !mapped }
-	count := func(list, field string, is facts.Value) int64 {
-		n := int64(0)
-		for _, r := range g.into.Records[list] {
+	of := func(list string) facts.Origin { return facts.Origin{File: "the list of " + list} }
+	unmapped := func(t *facts.Term) bool { _, mapped := g.Dialect.Settings[t.Short()]; return !mapped }
+	count := func(list, field string, is facts.Value) int {
+		n := 0
+		for _, r := range g.seen.Records[list] {
 			if field == "" || r.Values[field].Equal(is) {
 				n++
 			}
 		}
 		return n
 	}
-	if _, seen := g.into.Records[facts.ListAccounts]; seen && unmapped("accounts.highest") {
-		add("accounts.highest", facts.NumberOf(facts.Int, count(facts.ListAccounts, "role", facts.TextOf(facts.Words, facts.HighestRole))), "accounts")
+	if _, seen := g.seen.Records[facts.ListAccounts]; seen && unmapped(facts.AccountsHighest.Term) {
+		add(facts.AccountsHighest.Reading(count(facts.ListAccounts, "role", facts.TextOf(facts.Words, facts.HighestRole)), of("accounts")))
 	}
-	if _, seen := g.into.Records[facts.ListScheduled]; seen && unmapped("posts.scheduled") {
-		add("posts.scheduled", facts.NumberOf(facts.Int, count(facts.ListScheduled, "", facts.Value{})), "scheduled posts")
+	if _, seen := g.seen.Records[facts.ListScheduled]; seen && unmapped(facts.PostsScheduled.Term) {
+		add(facts.PostsScheduled.Reading(count(facts.ListScheduled, "", facts.Value{}), of("scheduled posts")))
 	}
-	front, known := g.into.Effective("settings.front.page")
-	if pages, seen := g.into.Records[facts.ListRecords]; seen && known && unmapped("front.page_published") {
+	front, known := g.seen.Is(facts.FrontPage.Term)
+	if pages, seen := g.seen.Records[facts.ListRecords]; seen && known && unmapped(facts.FrontPagePublished.Term) {
 		published := slices.ContainsFunc(pages, func(r facts.Record) bool {
-			return r.Values["path"].Text() == front.Value.Text() && r.Values["published"].Bool()
+			return r.Values["path"].Text() == front.Text() && r.Values["published"].Bool()
 		})
-		add("front.page_published", facts.BoolOf(published), "pages")
+		add(facts.FrontPagePublished.Reading(published, of("pages")))
 	}
 }
 
@@ -264,6 +256,6 @@ func (g *gathering) unmapped() {
 	if len(names) == 0 {
 		return
 	}
-	g.into.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped, What: strings.Join(names, ", "), Names: full(names),
+	g.seen.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped, What: strings.Join(names, ", "), Names: full(names),
 		Because: "the dialect " + g.Dialect.Name + " does not say where it lives"})
 }

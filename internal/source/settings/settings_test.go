@@ -64,9 +64,9 @@ func gather(t *testing.T, root string, environment map[string]string) *facts.Sna
 	t.Helper()
 	d, err := dialect.Load("brindle", "")
 	require.NoError(t, err)
-	into := &facts.Snapshot{}
-	require.NoError(t, (&Source{Dialect: d, Options: store.Options{Root: root, Environment: environment}}).Gather(t.Context(), into))
-	return into
+	seen, err := Gather(t.Context(), d, store.Options{Root: root, Environment: environment})
+	require.NoError(t, err)
+	return &facts.Snapshot{Seen: seen}
 }
 
 // sums is the content of every file below a folder, by path.
@@ -266,5 +266,6 @@ func TestAnEndedContextEndsTheGathering(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.ErrorIs(t, (&Source{Dialect: d, Options: store.Options{Root: root}}).Gather(ctx, &facts.Snapshot{}), context.Canceled)
+	_, err = Gather(ctx, d, store.Options{Root: root})
+	assert.ErrorIs(t, err, context.Canceled)
 }

@@ -1,0 +1,238 @@
+package audit
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/discover"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+	"weltaxis/internal/source/files"
+	"weltaxis/internal/source/live"
+	"weltaxis/internal/source/settings"
+	"weltaxis/internal/store"
+)
+
+// A Step looks at one side of a site, or at a part of it. It judges nothing and knows no other step.
+type Step struct {
+	Name         string
+	Source       facts.Source
+	Needs, Gives []facts.Hint // what other steps tell it, and what it tells them; the order follows from these
+	// Where is where it is to look; asked is false when nobody wants it to.
+	Where func(ask *Request) (where string, asked bool)
+	// Gather looks. What it has seen counts even with an error, which is only that of a context that ended.
+	Gather func(ctx context.Context, ask *Request) (facts.Seen, error)
+	// Status asks whether the site is there at all; nil for a step that cannot tell.
+	Status func(ctx context.Context, ask *Request) (int, error)
+}
+
+// Steps are all there are, in the order in which they are shown.
+var Steps = []Step{
+	{
+		Name: "settings", Source: facts.Settings, Gives: []facts.Hint{facts.LoginPathHint},
+		Where: func(ask *Request) (string, bool) {
+			set := ask.Site.Sources.Settings
+			if set == nil {
+				return "", false
+			}
+			return cmp.Or(set.Root, set.API, "its database"), true
+		},
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			return settings.Gather(ctx, ask.Dialect, ask.Stores)
+		},
+	},
+	{
+		Name: "recognition", Source: facts.Settings,
+		Where: func(ask *Request) (string, bool) {
+			return "", ask.Site.Sources.Settings == nil && ask.Site.Sources.Files != nil
+		},
+		Gather: recognise,
+	},
+	{
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint},
+		Where: func(ask *Request) (string, bool) {
+			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
+		},
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			look := ask.Live
+			look.LoginPath = ask.Hints.First(facts.LoginPathHint)
+			return live.Gather(ctx, look)
+		},
+		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
+	},
+	{
+		Name: "files", Source: facts.Files,
+		Where: func(ask *Request) (string, bool) {
+			f := ask.Site.Sources.Files
+			if f == nil {
+				return "", false
+			}
+			return f.Root, true
+		},
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			return (&files.Source{Root: ask.Site.Resolve(ask.Site.Sources.Files.Root), Dialect: ask.Dialect}).Gather(ctx)
+		},
+	},
+}
+
+// A Request is what the steps are asked: the site, how to look, and what the steps before have told.
+type Request struct {
+	Options
+	Site    *site.Site
+	Dialect *dialect.Dialect // nil when the site file names none
+	Stores  store.Options
+	Live    live.Options
+	Hints   facts.Hints
+}
+
+// newRequest makes the site file's wishes into what steps are asked. The errors are mistakes in the site file.
+func newRequest(s *site.Site, options Options) (*Request, error) {
+	ask := &Request{Options: options, Site: s, Hints: facts.Hints{}}
+	var err error
+	if ask.Dialect, ask.Stores, err = Stores(s, options); err != nil {
+		return nil, err
+	}
+	if l := s.Sources.Live; l != nil {
+		if ask.Live, err = liveOptions(s, l, options); err != nil {
+			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+		}
+	}
+	return ask, nil
+}
+
+// gather has every step look that was asked for: as soon as it has been told what it needs, side by side with those
+// that have been told as well.
+func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
+	parts := make([]facts.Seen, len(Steps))
+	waves, err := order(Steps, func(step Step) bool { _, asked := step.Where(ask); return asked })
+	if err != nil {
+		return facts.Seen{}, err
+	}
+	for _, wave := range waves {
+		group, ctx := errgroup.WithContext(ctx)
+		for _, i := range wave {
+			group.Go(func() error {
+				start := time.Now()
+				var err error
+				parts[i], err = Steps[i].Gather(ctx, ask)
+				slog.Debug("looked", "step", Steps[i].Name, "took", time.Since(start), "readings", len(parts[i].Readings), "gaps", len(parts[i].Gaps))
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return facts.Seen{}, err
+		}
+		for _, i := range wave {
+			for hint, told := range parts[i].Hints {
+				ask.Hints[hint] = append(ask.Hints[hint], told...)
+			}
+		}
+	}
+	var seen facts.Seen
+	for _, part := range parts {
+		seen.Merge(part)
+	}
+	for _, gap := range seen.Gaps {
+		level := slog.LevelInfo
+		if gap.Kind == facts.Unmapped {
+			level = slog.LevelDebug // known beforehand
+		}
+		slog.Log(ctx, level, "gap", "source", gap.Source, "what", gap.What, "because", gap.Because)
+	}
+	join(&seen)
+	return seen, nil
+}
+
+// order puts the steps that are wanted into waves: a step comes after all that tell it something.
+func order(steps []Step, wanted func(Step) bool) (waves [][]int, err error) {
+	var left []int
+	for i, step := range steps {
+		if wanted(step) {
+			left = append(left, i)
+		}
+	}
+	for len(left) > 0 {
+		var wave, later []int
+		for _, i := range left {
+			waits := slices.ContainsFunc(left, func(other int) bool {
+				return other != i && slices.ContainsFunc(steps[i].Needs, func(h facts.Hint) bool { return slices.Contains(steps[other].Gives, h) })
+			})
+			if waits {
+				later = append(later, i)
+			} else {
+				wave = append(wave, i)
+			}
+		}
+		if len(wave) == 0 {
+			return nil, fmt.Errorf("the steps wait for one another: %s", steps[left[0]].Name)
+		}
+		waves, left = append(waves, wave), later
+	}
+	return waves, nil
+}
+
+// join works out what two sources tell together: which of the content system's own pages an address shows.
+func join(seen *facts.Seen) {
+	byPath := map[string]*facts.Record{}
+	records := seen.Records[facts.ListRecords]
+	for i := range records {
+		path := records[i].Values["path"].Text()
+		if _, twice := byPath[path]; twice {
+			byPath[path] = nil // nothing tells them apart
+			continue
+		}
+		byPath[path] = &records[i]
+	}
+	for i := range seen.Pages {
+		page := &seen.Pages[i]
+		if record := byPath[facts.LastSegment(page.Path)]; record != nil && page.Kind == "content" {
+			page.Own = cmp.Or(record.From.Row, record.Subject())
+		}
+	}
+}
+
+// snapshot is what was seen, with what is needed to judge it again.
+func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline, now time.Time) *facts.Snapshot {
+	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
+		Accept: ask.Site.Accepted(), Limits: map[string]facts.Value{}}
+	s.Gaps = []facts.Gap{}
+	s.Add(ask.Site.Intent...)
+	s.Merge(seen)
+	for name := range ask.Site.Limits {
+		s.Limits[name] = rules.Limits[name].Value
+	}
+	for _, step := range Steps {
+		if where, asked := step.Where(ask); asked && where != "" {
+			s.Sources = append(s.Sources, facts.Asked{Source: step.Source, Where: where})
+		}
+	}
+	return s
+}
+
+// recognise says, of a folder whose settings nobody has said how to read, which dialect it looks like, or what
+// discovery would give.
+func recognise(ctx context.Context, ask *Request) (facts.Seen, error) {
+	root := ask.Site.Resolve(ask.Site.Sources.Files.Root)
+	because := ""
+	if known := discover.Recognise(dialect.Shipped(), "", discover.TracesIn(root)); len(known) > 0 && known[0].Sure > 0.5 {
+		because = fmt.Sprintf("the site file names no dialect, and the folder looks like %s (sure: %.2f); write under sources: settings: {dialect: %s, root: ...}", known[0].Dialect, known[0].Sure, known[0].Dialect)
+	} else {
+		draft, err := discover.Discover(ctx, discover.Options{Name: "found", Root: root, Stores: store.Options{Root: root, Offline: ask.Offline}})
+		if ctx.Err() != nil {
+			return facts.Seen{}, ctx.Err()
+		}
+		if err != nil || len(draft.Findings) == 0 {
+			return facts.Seen{}, nil // nothing there that looks like settings
+		}
+		because = fmt.Sprintf("the site file names no dialect; weltaxis dialect discover --root FOLDER would write %d of them as sure and suggest %d more", draft.Certain(), len(draft.Findings)-draft.Certain())
+	}
+	return facts.Seen{Gaps: []facts.Gap{{Source: facts.Settings, What: "the settings", Kind: facts.Unmapped, Because: because, Names: []string{facts.Settings.All()}}}}, nil
+}

@@ -1,0 +1,172 @@
+package facts
+
+import (
+	"flag"
+	"iter"
+	"slices"
+	"strings"
+)
+
+// Seen is what a look at a site showed: what one step gives back, and what all of them together saw.
+type Seen struct {
+	Readings []Reading `json:"readings"`
+	Gaps     []Gap     `json:"gaps"`
+
+	// The lists. Nil means not seen; empty means seen, and there are none.
+	Classes   []Class    `json:"classes"`
+	Pages     []Page     `json:"pages"`
+	Spellings []Spelling `json:"spellings"`
+	Links     []Link     `json:"links"`
+	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
+	Records map[string][]Record `json:"records"`
+
+	Dialect string `json:"dialect,omitempty"` // name and version
+	Hints   Hints  `json:"hints,omitempty"`
+}
+
+// A Hint is something that one step tells another.
+type Hint uint8
+
+// The hints.
+const (
+	LoginPathHint Hint = 1 + iota // where one signs in, as the content system has been told
+)
+
+var hintWords = []string{"", "login path"}
+
+func (h Hint) String() string { return hintWords[h] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (h Hint) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (h *Hint) UnmarshalText(text []byte) (err error) {
+	*h, err = find[Hint]("hint", hintWords, text)
+	return err
+}
+
+// Hints are what was told of each; what nobody told is not there.
+type Hints map[Hint][]string
+
+// First is the first that was told, "" when nothing was.
+func (h Hints) First(hint Hint) string {
+	if told := h[hint]; len(told) > 0 {
+		return told[0]
+	}
+	return ""
+}
+
+// Add adds readings. Those of one name that come first are effective before those that come later. One that is not
+// what the catalogue says is a gap: somebody has to mend this program, and nobody is told what is not so.
+func (s *Seen) Add(readings ...Reading) {
+	for _, r := range readings {
+		if wrong := r.misfit(); wrong != "" {
+			if flag.Lookup("test.v") != nil {
+				panic(wrong)
+			}
+			s.Gaps = append(s.Gaps, Gap{Source: r.Source, What: r.Name, Kind: Failed, Because: "a fault of this program: " + wrong, Names: []string{r.FullName()}})
+			continue
+		}
+		s.Readings = append(s.Readings, r)
+	}
+}
+
+// AddGap adds something that could not be seen.
+func (s *Seen) AddGap(gaps ...Gap) { s.Gaps = append(s.Gaps, gaps...) }
+
+// Tell adds a hint.
+func (s *Seen) Tell(hint Hint, what ...string) {
+	if s.Hints == nil {
+		s.Hints = Hints{}
+	}
+	s.Hints[hint] = append(s.Hints[hint], what...)
+}
+
+// Merge adds what another step saw after what was seen before.
+func (s *Seen) Merge(more Seen) {
+	s.Readings = append(s.Readings, more.Readings...)
+	s.Gaps = append(s.Gaps, more.Gaps...)
+	s.Classes = merged(s.Classes, more.Classes)
+	s.Pages = merged(s.Pages, more.Pages)
+	s.Spellings = merged(s.Spellings, more.Spellings)
+	s.Links = merged(s.Links, more.Links)
+	for list, records := range more.Records {
+		if s.Records == nil {
+			s.Records = map[string][]Record{}
+		}
+		s.Records[list] = merged(s.Records[list], records)
+	}
+	if more.Dialect != "" {
+		s.Dialect = more.Dialect
+	}
+	for hint, told := range more.Hints {
+		s.Tell(hint, told...)
+	}
+}
+
+// merged keeps nil for what neither saw.
+func merged[T any](a, b []T) []T {
+	if a == nil {
+		return b
+	}
+	return append(a, b...)
+}
+
+// All returns the readings of a full name, the effective one first.
+func (s *Seen) All(name string) []Reading {
+	var found []Reading
+	for _, r := range s.Readings {
+		if strings.HasSuffix(name, r.Name) && r.FullName() == name {
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+// Effective returns the reading that counts for a full name.
+func (s *Seen) Effective(name string) (Reading, bool) {
+	if all := s.All(name); len(all) > 0 {
+		return all[0], true
+	}
+	return Reading{}, false
+}
+
+// Is returns the value that counts for a term; known is false when nothing was read, or nothing is there.
+func (s *Seen) Is(t *Term) (value Value, known bool) {
+	r, known := s.Effective(t.Name)
+	return r.Value, known && !r.Absent
+}
+
+// Items walks one list; seen is false when nobody could look.
+func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
+	switch list {
+	case ListClasses:
+		return each(s.Classes), s.Classes != nil
+	case ListPages:
+		return each(s.Pages), s.Pages != nil
+	case ListSpellings:
+		return each(s.Spellings), s.Spellings != nil
+	case ListLinks:
+		return each(s.Links), s.Links != nil
+	}
+	records, seen := s.Records[list]
+	return each(records), seen
+}
+
+func each[T any, P interface {
+	*T
+	Item
+}](list []T) iter.Seq[Item] {
+	return func(yield func(Item) bool) {
+		for i := range list {
+			if !yield(P(&list[i])) {
+				return
+			}
+		}
+	}
+}
+
+// Partial tells whether something that was asked for could not be seen.
+func (s *Seen) Partial() bool {
+	return slices.ContainsFunc(s.Gaps, func(g Gap) bool { return g.Kind != Unmapped })
+}

@@ -1,0 +1,206 @@
+package facts
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// The enumerations. Each is a number in the program, so that a word that is misspelt does not compile, and a word
+// outside it: in rules, in JSON, on the command line. The value 0 is that nothing was said.
+
+// find is the value of a word.
+func find[E ~uint8](of string, words []string, text []byte) (E, error) {
+	if i := slices.Index(words, string(text)); i >= 0 {
+		return E(i), nil
+	}
+	return 0, &WordError{string(text), of, words[1:]}
+}
+
+// A WordError says that a word is none of an enumeration's.
+type WordError struct {
+	Word, Of string
+	Words    []string
+}
+
+func (e *WordError) Error() string {
+	return fmt.Sprintf("%q is no %s; there are %s", e.Word, e.Of, strings.Join(e.Words, ", "))
+}
+
+// Among gives the word and those that it is none of, for whoever wants to say which was meant.
+func (e *WordError) Among() (word string, words []string) { return e.Word, e.Words }
+
+// A Source is one place to look from. Intent is not looked at but stated in the site file.
+type Source uint8
+
+// The sources, in the order in which they are shown.
+const (
+	Intent Source = 1 + iota
+	Settings
+	Live
+	Files
+	Server
+	Runtime
+)
+
+var sourceWords = []string{"", "intent", "settings", "live", "files", "server", "runtime"}
+
+func (s Source) String() string { return sourceWords[s] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (s Source) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (s *Source) UnmarshalText(text []byte) (err error) {
+	*s, err = find[Source]("source", sourceWords, text)
+	return err
+}
+
+// Name is the full name of something that the source tells: settings.site.title.
+func (s Source) Name(name string) string { return s.String() + "." + name }
+
+// All covers every name of the source, in the Names of a Gap.
+func (s Source) All() string { return s.String() + "." }
+
+// SourceOf is the source of a full name, and the name without it; the source is 0 when there is none of that word.
+func SourceOf(full string) (Source, string) {
+	word, name, _ := strings.Cut(full, ".")
+	source, _ := find[Source]("source", sourceWords, []byte(word))
+	return source, name
+}
+
+// A Severity says how bad a deviation is.
+type Severity uint8
+
+// The severities, worst first. A note is worth knowing and never counts.
+const (
+	Critical Severity = 1 + iota // open to attack, hidden or down right now
+	High                         // loses visitors or gives attackers a hand
+	Medium                       // a clear loss, no harm today
+	Low                          // polish
+	Note
+)
+
+var severityWords = []string{"", "critical", "high", "medium", "low", "note"}
+
+// Severities lists them, worst first.
+func Severities() []Severity { return []Severity{Critical, High, Medium, Low, Note} }
+
+// SeverityWords lists their words, worst first.
+func SeverityWords() []string { return slices.Clone(severityWords[1:]) }
+
+func (s Severity) String() string { return severityWords[s] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (s *Severity) UnmarshalText(text []byte) (err error) {
+	*s, err = find[Severity]("severity", severityWords, text)
+	return err
+}
+
+// A Risk says what a change can break, and for whom.
+type Risk uint8
+
+// The risks, the least first.
+const (
+	Safe       Risk = 1 + iota // nobody outside notices
+	Visible                    // visitors or search engines do
+	Disruptive                 // it can lock out or break
+)
+
+var riskWords = []string{"", "safe", "visible", "disruptive"}
+
+// RiskWords lists their words, the least first.
+func RiskWords() []string { return slices.Clone(riskWords[1:]) }
+
+func (r Risk) String() string { return riskWords[r] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (r Risk) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (r *Risk) UnmarshalText(text []byte) (err error) {
+	*r, err = find[Risk]("risk", riskWords, text)
+	return err
+}
+
+// A GapKind says why something could not be seen.
+type GapKind uint8
+
+// The kinds of gap. Unmapped is a limit that was stated and is known beforehand; the others mean that a source which
+// was asked for could not be seen whole.
+const (
+	Unmapped GapKind = 1 + iota // the dialect does not say where this lives, or a bound was stated
+	Failed                      // it could not be read
+	Refused                     // reading it was not allowed
+)
+
+var gapWords = []string{"", "unmapped", "failed", "refused"}
+
+func (k GapKind) String() string { return gapWords[k] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (k GapKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (k *GapKind) UnmarshalText(text []byte) (err error) {
+	*k, err = find[GapKind]("kind of gap", gapWords, text)
+	return err
+}
+
+// A ProposalKind says what would put a deviation right.
+type ProposalKind uint8
+
+// The kinds of proposal.
+const (
+	KindSet     ProposalKind = 1 + iota // change settings
+	KindMode                            // change permissions
+	KindServer                          // change the web server's configuration
+	KindRuntime                         // change the language runtime's configuration
+	KindWrite                           // write a file
+	KindPurge                           // empty a cache
+	KindSteps                           // for a person
+)
+
+var proposalWords = []string{"", "set", "mode", "server", "runtime", "write", "purge", "steps"}
+
+// ProposalWords lists the words of the kinds of proposal.
+func ProposalWords() []string { return proposalWords[1:] }
+
+func (k ProposalKind) String() string { return proposalWords[k] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (k ProposalKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (k *ProposalKind) UnmarshalText(text []byte) (err error) {
+	*k, err = find[ProposalKind]("kind of fix", proposalWords, text)
+	return err
+}
+
+// A Verdict is what the rules say of a rule, a setting or an item.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Holds Verdict = 1 + iota
+	Deviates
+	NotJudged
+	NoRule // no rule asks
+	NotApplicable
+)
+
+var verdictWords = []string{"", "holds", "deviates", "not judged", "no rule", "not applicable"}
+
+func (v Verdict) String() string { return verdictWords[v] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (v *Verdict) UnmarshalText(text []byte) (err error) {
+	*v, err = find[Verdict]("verdict", verdictWords, text)
+	return err
+}
