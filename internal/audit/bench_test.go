@@ -19,7 +19,9 @@ func BenchmarkJudge10000Pages(b *testing.B) {
 		b.Fatal(err)
 	}
 	s := &facts.Snapshot{Format: facts.SnapshotFormat, Taken: time.Now(), Seen: facts.Seen{Gaps: []facts.Gap{}, Links: []facts.Link{}, Spellings: []facts.Spelling{}}}
-	said := func(source facts.Source, name string, v facts.Value) { s.Add(facts.Reading{Source: source, Name: name, Value: v}) }
+	said := func(source facts.Source, name string, v facts.Value) {
+		s.Add(facts.Reading{Source: source, Name: name, Value: v})
+	}
 	said(facts.Intent, "stage", facts.TextOf(facts.Words, "live"))
 	said(facts.Intent, "brand", facts.TextOf(facts.String, "Lantern Lane"))
 	said(facts.Intent, "separator", facts.TextOf(facts.String, "|"))

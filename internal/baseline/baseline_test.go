@@ -26,7 +26,7 @@ func TestBuiltInBaselineIsWhole(t *testing.T) {
 }
 
 // own is a baseline of one's own with one rule; parts of it are replaced by the tests.
-type own struct{ severity, each, when, holds, says, extra string }
+type own struct{ severity, each, when, holds, says, fix, extra string }
 
 func (o own) load(t *testing.T) (*Baseline, error) {
 	t.Helper()
@@ -36,7 +36,7 @@ func (o own) load(t *testing.T) (*Baseline, error) {
 			text += "    " + key + ": " + value + "\n"
 		}
 	}
-	text += "    says: " + or(o.says, "It is wrong.") + "\n    expected: right\n    why: because\n    fix: {risk: safe, steps: [mend it]}\n" + o.extra
+	text += "    says: " + or(o.says, "It is wrong.") + "\n    expected: right\n    why: because\n    fix: " + or(o.fix, "{risk: safe, steps: [mend it]}") + "\n" + o.extra
 	name := filepath.Join(t.TempDir(), "own.yaml")
 	require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	b, err := Load(name)
@@ -74,6 +74,10 @@ func TestAMistakeInARuleIsAnErrorWithItsPlace(t *testing.T) {
 		`found no matching overload`:                                                   {holds: `"settings.feed.items == 'x'"`},
 		`covers: there is no rule "titles.site-onw" (did you mean "titles.site-own"?)`: {extra: "    covers: [titles.site-onw]\n"},
 		`covers: it covers itself in the end`:                                          {extra: "    covers: [titles.mine]\n"},
+		`"purgee" is no kind of fix (did you mean "purge"?)`:                           {fix: "{kind: purgee, risk: safe, steps: [x]}"},
+		`fix: it does nothing`:                                                         {fix: "{kind: server, risk: safe}"},
+		`fix: kind is set, and it says nothing to set`:                                 {fix: "{kind: set, risk: safe, steps: [x]}"},
+		`fix: risk is missing`:                                                         {fix: "{steps: [x]}"},
 		`"holds_if" is not known here`:                                                 {extra: "    holds_if: x\n"},
 	} {
 		_, err := o.load(t)
@@ -220,4 +224,57 @@ func TestSeparators(t *testing.T) {
 		assert.Equal(t, want.loose, hasLooseSeparator(title), title)
 	}
 	assert.Equal(t, "Page | S", filled("{page} {separator} {site}", "S", "", "|"))
+}
+
+func TestWhatIsAbsentIsKnownToBeSo(t *testing.T) {
+	absent := facts.Reading{Source: facts.Settings, Name: "site.tagline", Absent: true, Origin: facts.Origin{File: "a.ini", Line: 4}}
+	j := judge(t, own{holds: `"!absent.site.tagline"`}, snapshot(absent))
+	require.Len(t, j.Deviations, 1, "a rule may ask whether nothing is there")
+	assert.Equal(t, absent, j.Deviations[0].Readings[0])
+
+	j = judge(t, own{holds: `'settings.site.tagline == ""'`}, snapshot(absent))
+	require.Len(t, j.NotJudged, 1, "nothing is no empty text")
+	assert.Equal(t, "nothing is set there: a.ini, line 4", j.NotJudged[0].Because)
+
+	j = judge(t, own{holds: `"!absent.site.tagline"`}, snapshot(reading(facts.Settings, "site.tagline", facts.TextOf(facts.String, ""))))
+	assert.Equal(t, []string{"titles.mine"}, j.Held)
+	j = judge(t, own{holds: `"!absent.live.home.title"`}, snapshot())
+	assert.Len(t, j.NotJudged, 1, "whether anything is there is not known either")
+}
+
+func TestOneItemThatCannotBeToldLeavesTheOthersJudged(t *testing.T) {
+	page := func(path, works string) facts.Page {
+		return facts.Page{Address: "https://a.example" + path, Path: path, Canonical: "https://a.example/x/", CanonicalWorks: works}
+	}
+	s := snapshot()
+	s.Pages = []facts.Page{page("/a", "answers"), page("/b", "not looked at"), page("/c", "answers")}
+	rule := own{each: "live.pages as page", holds: `'page.canonical_works == "answers"'`}
+	j := judge(t, rule, s)
+	assert.Equal(t, []string{"titles.mine"}, j.Held)
+	require.Len(t, j.NotJudged, 1)
+	assert.Equal(t, 2, j.NotJudged[0].Judged)
+	assert.Equal(t, []UnjudgedItem{{"/b", []string{"live.pages.canonical_works"}, "its canonical address, https://a.example/x/, was not looked at", facts.Origin{URL: "https://a.example/b"}}}, j.NotJudged[0].Items)
+
+	s.Pages[2].CanonicalWorks = "redirects"
+	j = judge(t, rule, s)
+	require.Len(t, j.Deviations, 1)
+	assert.Empty(t, j.Held)
+	assert.Len(t, j.NotJudged, 1, "what could not be told of /b is still said")
+
+	s.Pages = s.Pages[1:2]
+	j = judge(t, rule, s)
+	assert.Empty(t, j.Held, "nothing was judged, so nothing holds")
+	assert.Zero(t, j.NotJudged[0].Judged)
+}
+
+func TestFingerprintsStayWithTheThing(t *testing.T) {
+	s := snapshot()
+	s.Classes = []facts.Class{{Role: "uploads", Kind: "folder", Content: "none", Mode: "0777", Owner: "a", Group: "a", Count: 1, Paths: []string{"m"}}}
+	rule := own{each: "files.classes as class", holds: `"!class.owner_write"`}
+	before := judge(t, rule, s).Deviations[0]
+	s.Classes[0].Mode = "0775"
+	after := judge(t, rule, s).Deviations[0]
+	assert.Equal(t, before.Fingerprint, after.Fingerprint, "its mode changed, and it is the same thing")
+	assert.NotEqual(t, before.Subject, after.Subject)
+	assert.Equal(t, []string{facts.Fingerprint("titles.mine", after.Subject)}, after.Formerly, "as earlier versions had it")
 }

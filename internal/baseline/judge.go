@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -95,6 +96,7 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	into.Deviations = append(into.Deviations, deviations...)
 	switch {
 	case err != nil:
+		slog.Info("broken rule", "rule", r.ID, "because", err)
 		into.Broken = append(into.Broken, Broken{r.ID, err.Error()})
 	case len(j.missing) > 0:
 		slices.Sort(j.missing)

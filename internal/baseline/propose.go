@@ -41,19 +41,19 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 			p.Changes = append(p.Changes, c)
 		}
 	}
-	for _, name := range sortedKeys(f.Set) {
+	for _, name := range slices.Sorted(maps.Keys(f.Set)) {
 		entry, _ := facts.Lookup(facts.Settings.Name(name))
 		to, _ := entry.Type.Parse(f.Set[name])
 		propose(name, to)
 	}
-	for _, name := range sortedKeys(f.SetTo) {
+	for _, name := range slices.Sorted(maps.Keys(f.SetTo)) {
 		to, err := j.worked(name, f.SetTo[name])
 		if err != nil {
 			return p, err
 		}
 		propose(name, to)
 	}
-	for _, name := range sortedKeys(f.Ask) {
+	for _, name := range slices.Sorted(maps.Keys(f.Ask)) {
 		_, constant := f.Set[name]
 		if _, worked := f.SetTo[name]; !constant && !worked {
 			p.Changes = append(p.Changes, j.change(name, facts.Value{}, f.Ask[name]))
@@ -82,8 +82,6 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 	}
 	return p, nil
 }
-
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func (j *judging) change(name string, to facts.Value, hint string) facts.Target {
 	now, _ := j.snapshot.Effective(facts.Settings.Name(name))

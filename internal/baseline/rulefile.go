@@ -267,17 +267,17 @@ func (r *Rule) LimitNames() []string {
 // Lines says in words what the fix does, before it is worked out for a site.
 func (f Fix) Lines() []string {
 	var lines []string
-	for _, name := range sortedKeys(f.Set) {
+	for _, name := range slices.Sorted(maps.Keys(f.Set)) {
 		value := f.Set[name]
 		if value == "" {
 			value = "nothing"
 		}
 		lines = append(lines, "set "+name+" to "+value)
 	}
-	for _, name := range sortedKeys(f.SetTo) {
+	for _, name := range slices.Sorted(maps.Keys(f.SetTo)) {
 		lines = append(lines, "set "+name+" to "+f.SetTo[name].Source)
 	}
-	for _, name := range sortedKeys(f.Ask) {
+	for _, name := range slices.Sorted(maps.Keys(f.Ask)) {
 		lines = append(lines, name+": "+f.Ask[name])
 	}
 	if f.Mode.Source != "" {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"fmt"
 	"os/exec"
 	"slices"
 	"strings"
@@ -9,10 +10,30 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/audit"
 )
 
-// interfacePackages are what a person meets; all other packages are core.
-var interfacePackages = []string{"weltaxis/internal/cli", "weltaxis/internal/render", "weltaxis/internal/demo", "weltaxis/cmd/weltaxis"}
+// The layers: what each package of this program may import of it. A package that is not listed fails.
+var (
+	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
+	interfacePackages = []string{"cli", "render", "demo"}
+	mayImport         = map[string][]string{
+		"facts": {}, "nearest": {}, "format": {}, "tree": {}, "width": {},
+		"strict":          {"nearest"},
+		"site":            {"facts", "strict", "nearest"},
+		"dialect":         {"facts", "format", "strict", "nearest"},
+		"baseline":        {"facts", "strict", "nearest"},
+		"store":           {"facts", "dialect", "format"},
+		"source/settings": {"facts", "dialect", "store"},
+		"source/files":    {"facts", "dialect", "tree"},
+		"source/live":     {"facts", "width"},
+		"discover":        {"facts", "dialect", "format", "store", "source/settings"},
+		"fix":             {"facts", "dialect", "store", "tree", "source/files", "source/settings"},
+		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live"},
+		"servertest":      {}, // for tests alone
+	}
+)
 
 // A listed package is one line of go list.
 type listed struct {
@@ -22,7 +43,7 @@ type listed struct {
 
 func packages(t *testing.T) []listed {
 	t.Helper()
-	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "weltaxis/...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "weltaxis/internal/...").Output()
 	require.NoError(t, err)
 	var all []listed
 	for decoder := json.NewDecoder(strings.NewReader(string(out))); decoder.More(); {
@@ -34,39 +55,49 @@ func packages(t *testing.T) []listed {
 	return all
 }
 
-func TestCoreDoesNotKnowTheInterface(t *testing.T) {
-	for _, p := range packages(t) {
-		if slices.Contains(interfacePackages, p.ImportPath) {
+// upward lists the imports that lead the wrong way, and packages that nobody has put in their place.
+func upward(all []listed) []string {
+	var wrong []string
+	for _, p := range all {
+		name := strings.TrimPrefix(p.ImportPath, "weltaxis/internal/")
+		if slices.Contains(interfacePackages, name) {
+			continue
+		}
+		allowed, known := mayImport[name]
+		if !known {
+			wrong = append(wrong, name+" is not in the table of layers")
 			continue
 		}
 		for _, imported := range p.Imports {
+			ours, is := strings.CutPrefix(imported, "weltaxis/internal/")
 			terminal := strings.HasPrefix(imported, "charm.land/") || strings.HasPrefix(imported, "github.com/charmbracelet/") ||
 				strings.HasPrefix(imported, "github.com/spf13/") || imported == "html/template"
-			assert.False(t, terminal || slices.Contains(interfacePackages, imported), "%s imports %s", p.ImportPath, imported)
+			if terminal || is && !slices.Contains(allowed, ours) {
+				wrong = append(wrong, fmt.Sprintf("%s imports %s", name, imported))
+			}
 		}
 	}
+	return wrong
 }
 
-func TestDataFlowsOneWay(t *testing.T) {
-	may := map[string][]string{
-		"facts": {}, "nearest": {}, "format": {}, "tree": {},
-		"strict": {"nearest"}, "site": {"facts", "strict", "nearest"}, "dialect": {"facts", "format", "strict", "nearest"},
-		"baseline":        {"facts", "site", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format"},
-		"fix":             {"facts", "dialect", "store", "tree", "source/files", "source/settings"},
-		"discover":        {"facts", "dialect", "format", "store", "source/settings"},
-		"source/settings": {"facts", "dialect", "store"}, "source/files": {"facts", "dialect", "tree"},
-	}
-	for _, p := range packages(t) {
-		name := strings.TrimPrefix(p.ImportPath, "weltaxis/internal/")
-		allowed, restricted := may[name]
-		if !restricted {
-			continue
-		}
-		for _, imported := range p.Imports {
-			if ours, ok := strings.CutPrefix(imported, "weltaxis/internal/"); ok {
-				assert.Contains(t, allowed, ours, "%s imports %s", name, ours)
-			}
+func TestDataFlowsOneWay(t *testing.T) { assert.Empty(t, upward(packages(t))) }
+
+// TestTheTableOfLayersCanFail by a package that nobody has listed, and by an import of each wrong kind.
+func TestTheTableOfLayersCanFail(t *testing.T) {
+	assert.Equal(t, []string{"newcomer is not in the table of layers", "facts imports weltaxis/internal/nearest", "source/live imports weltaxis/internal/source/files",
+		"fix imports weltaxis/internal/render", "audit imports github.com/spf13/cobra"}, upward([]listed{
+		{"weltaxis/internal/newcomer", nil}, {"weltaxis/internal/facts", []string{"fmt", "weltaxis/internal/nearest"}},
+		{"weltaxis/internal/source/live", []string{"weltaxis/internal/facts", "weltaxis/internal/source/files"}},
+		{"weltaxis/internal/fix", []string{"weltaxis/internal/render"}}, {"weltaxis/internal/audit", []string{"github.com/spf13/cobra"}}}))
+}
+
+// TestEveryStepHasAPlaceAmongTheLayers: a source is a package of its own, which knows no other.
+func TestEveryStepHasAPlaceAmongTheLayers(t *testing.T) {
+	for _, step := range audit.Steps {
+		of, known := mayImport["source/"+step.Source.String()]
+		assert.True(t, known, step.Name)
+		for _, imported := range of {
+			assert.False(t, strings.HasPrefix(imported, "source/"), "%s may import %s", step.Name, imported)
 		}
 	}
 }

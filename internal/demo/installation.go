@@ -7,7 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
+
+	"weltaxis/internal/dialect"
 )
 
 // A system is one invented content system: its lore, and how its program keeps what it is told and gets at that
@@ -160,9 +161,5 @@ func modeOf(digits string) os.FileMode {
 
 // fillIn replaces {names} in a text of the demo's files.
 func fillIn(text string, names map[string]string) string {
-	var pairs []string
-	for name, is := range names {
-		pairs = append(pairs, "{"+name+"}", is)
-	}
-	return strings.NewReplacer(pairs...).Replace(text)
+	return dialect.Fill(text, func(name string) string { return names[name] })
 }

@@ -291,16 +291,22 @@ func (d *Dialect) checkDatabases() error {
 	return nil
 }
 
-var variableShape = regexp.MustCompile(`\{([a-z_]+)\}`)
+var markShape = regexp.MustCompile(`\{([a-z_]+)\}`)
+
+// Fill replaces every {name} in a text.
+func Fill(text string, with func(name string) string) string {
+	return markShape.ReplaceAllStringFunc(text, func(mark string) string { return with(mark[1 : len(mark)-1]) })
+}
 
 // checkMarks holds that every {variable} in a text is one.
-func (d *Dialect) checkMarks(at strict.Pos, text string) error {
-	for _, m := range variableShape.FindAllStringSubmatch(text, -1) {
-		if _, known := d.Variables[m[1]]; !known {
-			return d.errorf(at, "there is no variable {%s}%s", m[1], nearest.Hint(m[1], slices.Collect(maps.Keys(d.Variables))))
+func (d *Dialect) checkMarks(at strict.Pos, text string) (err error) {
+	Fill(text, func(name string) string {
+		if _, known := d.Variables[name]; !known {
+			err = d.errorf(at, "there is no variable {%s}%s", name, nearest.Hint(name, slices.Collect(maps.Keys(d.Variables))))
 		}
-	}
-	return nil
+		return ""
+	})
+	return err
 }
 
 func (d *Dialect) checkCaches() error {

@@ -110,12 +110,9 @@ func (s Setting) Places() []string {
 	return list
 }
 
-var partShape = regexp.MustCompile(`\{([a-z_]+)\}`)
-
 // Compose makes the neutral text out of the parts as they are stored.
 func (s Setting) Compose(stored map[string]string) string {
-	return partShape.ReplaceAllStringFunc(s.Template, func(mark string) string {
-		name := mark[1 : len(mark)-1]
+	return Fill(s.Template, func(name string) string {
 		if word, translated := s.Parts[name].Words[stored[name]]; translated {
 			return word
 		}
@@ -126,7 +123,7 @@ func (s Setting) Compose(stored map[string]string) string {
 // TakeApart gives the parts, as they are to be stored, that make a neutral text; false when none do.
 func (s Setting) TakeApart(text string) (map[string]string, bool) {
 	pattern, names, last := "^", []string{}, 0
-	for _, m := range partShape.FindAllStringSubmatchIndex(s.Template, -1) {
+	for _, m := range markShape.FindAllStringSubmatchIndex(s.Template, -1) {
 		pattern += regexp.QuoteMeta(s.Template[last:m[0]]) + "(.*?)"
 		names = append(names, s.Template[m[2]:m[3]])
 		last = m[1]
@@ -191,7 +188,7 @@ func (d *Dialect) checkSetting(s Setting) error {
 		}
 	}
 	if len(s.Parts) > 0 {
-		for _, m := range partShape.FindAllStringSubmatch(s.Template, -1) {
+		for _, m := range markShape.FindAllStringSubmatch(s.Template, -1) {
 			if _, known := s.Parts[m[1]]; !known {
 				return d.errorf(s.Pos, "%s: the template's {%s} is none of its parts", s.Name, m[1])
 			}

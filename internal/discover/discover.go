@@ -275,5 +275,3 @@ func together(a, b map[string]bool) map[string]bool {
 	maps.Copy(all, b)
 	return all
 }
-
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -2,12 +2,12 @@ package discover
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/goccy/go-yaml"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -44,9 +44,9 @@ func (d *Draft) YAML() []byte {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("# A draft. What is sure enough is written; the suggestions in comments want somebody who knows the system.")
 	line("# Hold it against the installation with: weltaxis dialect check ./%s.yaml --root FOLDER", d.Name)
-	line("dialect: %s\nversion: 1\n", quote(d.Name))
+	line("dialect: %s\nversion: 1\n", flow(d.Name))
 	if public := d.Public(); public != "" {
-		line("public: %s\n", quote(public))
+		line("public: %s\n", flow(public))
 	}
 	if len(d.Roles) > 0 {
 		line("roles:")
@@ -123,91 +123,54 @@ func (d *Draft) writeDatabase(line func(string, ...any), stores map[string]diale
 		line("variables:")
 		for _, name := range slices.Sorted(maps.Keys(d.variables)) {
 			v := d.variables[name]
-			parts := []string{"from: " + quote(v.From), `default: ""`}
-			if len(v.Words) > 0 {
-				parts = append(parts, "words: "+flowMap(v.Words))
-			}
-			line("  %s: {%s}", name, strings.Join(parts, ", "))
+			line("  %s: %s", name, flow(append(yaml.MapSlice{{Key: "from", Value: v.From}, {Key: "default", Value: ""}}, said(yaml.MapItem{Key: "words", Value: v.Words})...)))
 		}
 		line("")
 	}
-	var parts []string
-	for _, field := range []struct{ name, value string }{{"driver", d.database.Driver}, {"sqlite", d.database.SQLite}, {"host", d.database.Host}, {"port", d.database.Port},
-		{"socket", d.database.Socket}, {"name", d.database.Name}, {"user", d.database.User}, {"password", d.database.Password}} {
-		if field.value != "" {
-			parts = append(parts, field.name+": "+quote(field.value))
-		}
-	}
-	if len(parts) == 0 {
-		parts = []string{"driver: mysql", `name: ""`}
+	of := d.database
+	where := said(yaml.MapItem{Key: "driver", Value: of.Driver}, yaml.MapItem{Key: "sqlite", Value: of.SQLite}, yaml.MapItem{Key: "host", Value: of.Host}, yaml.MapItem{Key: "port", Value: of.Port},
+		yaml.MapItem{Key: "socket", Value: of.Socket}, yaml.MapItem{Key: "name", Value: of.Name}, yaml.MapItem{Key: "user", Value: of.User}, yaml.MapItem{Key: "password", Value: of.Password})
+	if len(where) == 0 {
+		where = yaml.MapSlice{{Key: "driver", Value: "mysql"}, {Key: "name", Value: ""}}
 		line("# The database was given by hand; say in the site file where it is.")
 	}
-	line("databases:\n  main: {%s}\n", strings.Join(parts, ", "))
+	line("databases:\n  main: %s\n", flow(where))
 }
 
 func storeText(s dialect.Store) string {
-	var parts []string
-	for _, field := range []struct{ name, value string }{{"file", s.File}, {"inside", s.Inside}, {"format", s.Format}, {"database", s.Database},
-		{"table", s.Table}, {"key", s.Key}, {"value", s.Value}} {
-		if field.value != "" {
-			parts = append(parts, field.name+": "+quote(field.value))
-		}
-	}
-	if len(s.Where) > 0 {
-		parts = append(parts, "where: "+flowMap(s.Where))
-	}
-	return "{" + strings.Join(parts, ", ") + "}"
+	return flow(said(yaml.MapItem{Key: "file", Value: s.File}, yaml.MapItem{Key: "inside", Value: s.Inside}, yaml.MapItem{Key: "format", Value: s.Format}, yaml.MapItem{Key: "database", Value: s.Database},
+		yaml.MapItem{Key: "table", Value: s.Table}, yaml.MapItem{Key: "key", Value: s.Key}, yaml.MapItem{Key: "value", Value: s.Value}, yaml.MapItem{Key: "where", Value: s.Where}))
 }
 
 // text is the entry of a setting.
 func (f Finding) text() string {
-	parts := []string{"from: " + quote(f.Place)}
 	t := f.translation
-	if t.Inverted {
-		parts = append(parts, "inverted: true")
+	return flow(said(yaml.MapItem{Key: "from", Value: f.Place}, yaml.MapItem{Key: "inverted", Value: t.Inverted}, yaml.MapItem{Key: "unit", Value: t.Unit}, yaml.MapItem{Key: "split", Value: t.Split},
+		yaml.MapItem{Key: "wrapped", Value: t.Wrapped}, yaml.MapItem{Key: "words", Value: t.Words}, yaml.MapItem{Key: "placeholders", Value: t.Placeholders}))
+}
+
+// flow writes a value on one line, by the library that reads it.
+func flow(value any) string {
+	text, err := yaml.MarshalWithOptions(value, yaml.Flow(true))
+	if err != nil {
+		panic(err) // texts, and lists and mappings of texts, can be written
 	}
-	for _, field := range []struct{ name, value string }{{"unit", t.Unit}, {"split", t.Split}, {"wrapped", t.Wrapped}} {
-		if field.value != "" {
-			parts = append(parts, field.name+": "+quote(field.value))
+	return strings.TrimSpace(string(text))
+}
+
+// said are the pairs of a mapping whose values are not empty, in their order.
+func said(pairs ...yaml.MapItem) yaml.MapSlice {
+	return slices.DeleteFunc(pairs, func(pair yaml.MapItem) bool {
+		switch value := pair.Value.(type) {
+		case string:
+			return value == ""
+		case bool:
+			return !value
+		case map[string]string:
+			return len(value) == 0
 		}
-	}
-	if len(t.Words) > 0 {
-		parts = append(parts, "words: "+flowMap(t.Words))
-	}
-	if len(t.Placeholders) > 0 {
-		parts = append(parts, "placeholders: "+flowMap(t.Placeholders))
-	}
-	return "{" + strings.Join(parts, ", ") + "}"
-}
-
-var plainShape = regexp.MustCompile(`^[A-Za-z_./][A-Za-z0-9_./]*$`)
-
-// quote writes a text so that it stays one in YAML.
-func quote(text string) string {
-	if plainShape.MatchString(text) && !slices.Contains([]string{"yes", "no", "on", "off", "true", "false", "null", "y", "n"}, strings.ToLower(text)) {
-		return text
-	}
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	_ = encoder.Encode(text)
-	return strings.TrimSpace(b.String())
-}
-
-func flow(items []string) string {
-	quoted := make([]string, len(items))
-	for i, item := range items {
-		quoted[i] = quote(item)
-	}
-	return "[" + strings.Join(quoted, ", ") + "]"
-}
-
-func flowMap(m map[string]string) string {
-	var parts []string
-	for _, key := range sortedKeys(m) {
-		parts = append(parts, quote(key)+": "+quote(m[key]))
-	}
-	return "{" + strings.Join(parts, ", ") + "}"
+		return false
+	})
 }
 
 // oneLine keeps what comes from a site on its line of comment.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -109,7 +110,7 @@ func (d *Draft) walk(root string) error {
 	if err != nil {
 		return err
 	}
-	for _, folder := range sortedKeys(byFolder) {
+	for _, folder := range slices.Sorted(maps.Keys(byFolder)) {
 		for _, f := range withoutContent(byFolder[folder]) {
 			if len(d.configs) < maxConfigs {
 				d.addFile(f)

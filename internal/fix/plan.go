@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -211,7 +212,7 @@ func (p *planning) values() error {
 		}
 		c.To = to
 	}
-	for _, key := range sortedKeys(p.Values) {
+	for _, key := range slices.Sorted(maps.Keys(p.Values)) {
 		if used[key] {
 			continue
 		}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -13,8 +12,6 @@ import (
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
 )
-
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 // readSetting is the neutral value that is effective now.
 func readSetting(ctx context.Context, site *store.Installation, s dialect.Setting) (facts.Value, error) {

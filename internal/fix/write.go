@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -333,7 +334,7 @@ func (r *Report) compare(was, now Seen) {
 			o.Result, o.Says = NotTook, strings.TrimPrefix(o.Says+"; "+strings.Join(still, ", ")+" still deviates", "; ")
 		}
 	}
-	for _, rule := range sortedKeys(now.Deviating) {
+	for _, rule := range slices.Sorted(maps.Keys(now.Deviating)) {
 		if _, before := was.Deviating[rule]; !before {
 			r.New = append(r.New, rule)
 		}

@@ -6,37 +6,38 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/goccy/go-yaml"
+
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 )
 
 // Values writes neutral values as the file that fix --values reads.
 func Values(w io.Writer, r *audit.Result, kept []facts.Reading) error {
-	if _, err := fmt.Fprintf(w, "# How %s is kept, on %s. What is its own is left out.\n# weltaxis fix --values brings another site to these values.\nvalues:\n",
+	if _, err := fmt.Fprintf(w, "# How %s is kept, on %s. What is its own is left out.\n# weltaxis fix --values brings another site to these values.\n",
 		strings.Join(strings.Fields(Safe(r.Site)), " "), r.Taken.Format("2 January 2006")); err != nil {
 		return err
 	}
+	values := yaml.MapSlice{}
 	for _, reading := range kept {
-		if _, err := fmt.Fprintf(w, "  %s: %s\n", reading.Name, valueText(reading.Value)); err != nil {
-			return err
-		}
+		values = append(values, yaml.MapItem{Key: reading.Name, Value: valueOf(reading.Value)})
 	}
-	return nil
+	text, err := yaml.Marshal(yaml.MapSlice{{Key: "values", Value: values}})
+	if err == nil {
+		_, err = w.Write(text)
+	}
+	return err
 }
 
-// valueText is a value as the file has it: a list of texts, or a text that its type reads again.
-func valueText(v facts.Value) string {
+// valueOf is a value as the file has it: a list of texts, or a text that its type reads again.
+func valueOf(v facts.Value) any {
 	switch v.Type() {
 	case facts.List:
-		items := make([]string, len(v.List()))
-		for i, item := range v.List() {
-			items[i] = strconv.Quote(item)
-		}
-		return "[" + strings.Join(items, ", ") + "]"
+		return v.List()
 	case facts.Size:
-		return strconv.Quote(strconv.FormatInt(v.Number(), 10))
+		return strconv.FormatInt(v.Number(), 10)
 	}
-	return strconv.Quote(v.String())
+	return v.String()
 }
 
 // Exported says what was written down and what was left out.

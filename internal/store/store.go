@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"maps"
 	"net/http"
 	"os"
@@ -98,6 +99,14 @@ func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Installati
 	s.readTables(ctx)
 	s.openAPIs(ctx)
 	s.noteSecrets()
+	for _, name := range slices.Sorted(maps.Keys(d.Stores)) {
+		if s.failed[name] == nil {
+			slog.Debug("opened", "store", name, "kind", d.Stores[name].Kind())
+		}
+	}
+	for _, t := range s.troubles {
+		slog.Debug("not opened", "what", t.What, "because", t.Err)
+	}
 	return s, ctx.Err()
 }
 
@@ -258,16 +267,12 @@ func (s *Installation) resolveVariables() {
 	}
 }
 
-var (
-	variableShape   = regexp.MustCompile(`\{([a-z_]+)\}`)
-	identifierShape = regexp.MustCompile(`^[A-Za-z0-9_]*$`)
-)
+var identifierShape = regexp.MustCompile(`^[A-Za-z0-9_]*$`)
 
 // fill puts variables into a text. With identifier, a value may only be part of a name in SQL.
 func (s *Installation) fill(text string, identifier bool) (string, error) {
 	var failure error
-	filled := variableShape.ReplaceAllStringFunc(text, func(mark string) string {
-		name := mark[1 : len(mark)-1]
+	filled := dialect.Fill(text, func(name string) string {
 		value, ok := s.variables[name]
 		switch {
 		case s.unusable[name] != nil:

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
@@ -157,10 +158,13 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	if name, password, ok := strings.Cut(c.user, ":"); ok && at.Hostname() == c.home {
 		request.SetBasicAuth(name, password)
 	}
+	start := time.Now()
 	answer, err := c.http.Do(request)
 	if err != nil {
+		slog.Debug("asked", "address", at.String(), "took", time.Since(start), "failed", plainError(err))
 		return nil, plainError(err)
 	}
+	slog.Debug("asked", "address", at.String(), "status", answer.StatusCode, "took", time.Since(start))
 	defer answer.Body.Close()
 	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding")}
 	return r, r.read(answer.Body)

@@ -1,0 +1,71 @@
+package demo
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+)
+
+// judgedFrom judges the theatre's twin as an earlier version of this program wrote it down, after a change.
+func judgedFrom(t *testing.T, change func(map[string]any)) *audit.Result {
+	t.Helper()
+	raw, err := os.ReadFile(filepath.Join("testdata", "snapshot-format-1.json"))
+	require.NoError(t, err)
+	var shape map[string]any
+	require.NoError(t, json.Unmarshal(raw, &shape))
+	require.EqualValues(t, 1, shape["format"])
+	change(shape)
+	raw, err = json.Marshal(shape)
+	require.NoError(t, err)
+	s := &facts.Snapshot{}
+	require.NoError(t, json.Unmarshal(raw, s))
+	rules, err := audit.RulesFor(s, audit.Options{})
+	require.NoError(t, err)
+	return audit.Judge(rules, s, audit.Options{Tool: "test"})
+}
+
+func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
+	r := judgedFrom(t, func(map[string]any) {})
+	assert.Empty(t, deviating(r))
+	assert.Empty(t, r.Covered)
+	assert.Empty(t, r.NotJudged, "nothing that the rules ask has come since")
+	shows, known := r.Snapshot.Is(facts.HomeShows)
+	assert.True(t, known)
+	assert.Equal(t, "page", shows.Text())
+	own, known := r.Snapshot.Pages[1].Field("own")
+	assert.False(t, known, "%v: what it is known by is held since format 2", own)
+}
+
+// TestWhatASnapshotLacksIsUnknown: three fields of every page are taken out, and nothing deviates for that.
+func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
+	whole := judgedFrom(t, func(map[string]any) {})
+	r := judgedFrom(t, func(shape map[string]any) {
+		for _, page := range shape["pages"].([]any) {
+			for _, name := range []string{"description", "headings", "canonicals"} {
+				delete(page.(map[string]any), name)
+			}
+		}
+		for _, class := range shape["classes"].([]any) {
+			delete(class.(map[string]any), "public")
+		}
+	})
+	assert.Empty(t, deviating(r))
+	var unjudged []string
+	for _, n := range r.NotJudged {
+		unjudged = append(unjudged, n.Rule)
+		assert.Equal(t, "the snapshot does not hold it", n.Because, n.Rule)
+	}
+	assert.Subset(t, unjudged, []string{"metadata.one-heading", "metadata.canonical", "metadata.description-unique", "permissions.private-outside"})
+	assert.Less(t, len(r.Held), len(whole.Held))
+}
+
+func TestANewerSnapshotIsRefused(t *testing.T) {
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 3}`), &facts.Snapshot{}), "this program reads formats 1 to 2")
+}
