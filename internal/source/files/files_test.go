@@ -162,5 +162,5 @@ func TestARootThatIsGoneIsAGap(t *testing.T) {
 	s := gather(t, filepath.Join(t.TempDir(), "gone"), nil)
 	assert.Nil(t, s.Classes)
 	require.Len(t, s.Gaps, 1)
-	assert.Contains(t, s.Gaps[0].Because, "no such file")
+	assert.Contains(t, s.Gaps[0].Because, "it does not exist")
 }
