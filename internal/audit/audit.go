@@ -177,6 +177,15 @@ func Status(ctx context.Context, s *site.Site, options Options) (int, error) {
 	return 0, errors.New("the site file names no source that could ask for it")
 }
 
+// Ask asks addresses of the site, with GET, and gives what each answers in the end, 0 for nothing.
+func Ask(ctx context.Context, s *site.Site, addresses []string, options Options) (map[string]int, error) {
+	ask, err := newRequest(s, options)
+	if err != nil {
+		return nil, err
+	}
+	return live.Ask(ctx, ask.Live, addresses)
+}
+
 // Call asks a path of the site with POST, by the ways of the live source, and takes any answer that is no error.
 func Call(ctx context.Context, s *site.Site, path string, options Options) error {
 	client, err := apiClient(s, s.Address(), options)

@@ -138,8 +138,8 @@ func (r *Result) Tree() []ClassRow {
 			}
 			row.Rules = append(row.Rules, d.Rule)
 			expected := d.Expected
-			if d.Fix.Kind == facts.KindMode {
-				expected = d.Fix.Changes[0].To.String()
+			if d.Fix.Mode != nil {
+				expected = d.Fix.Mode.To.String()
 			}
 			if row.Expected == "" {
 				row.Expected = expected

@@ -60,11 +60,11 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 	}
 	if f.Mode.Source != "" {
-		change, err := j.modeChange(f.Mode)
+		target, err := j.modeTarget(f.Mode)
 		if err != nil {
 			return p, err
 		}
-		p.Changes = append(p.Changes, change)
+		p.Mode = target
 	}
 	if f.Write != nil {
 		line, err := j.text(f.Write.Line)
@@ -102,18 +102,18 @@ func (j *judging) worked(name string, source strict.Expr) (facts.Value, error) {
 	return entry.Type.Parse(formatCEL(value))
 }
 
-func (j *judging) modeChange(source strict.Expr) (facts.Target, error) {
+func (j *judging) modeTarget(source strict.Expr) (*facts.ModeTarget, error) {
 	e, err := j.baseline.fixExpression(j.rule, source, cel.IntType)
 	if err != nil {
-		return facts.Target{}, err
+		return nil, err
 	}
 	value, err := j.evaluate(e)
 	if err != nil {
-		return facts.Target{}, err
+		return nil, err
 	}
 	now, _ := j.item.Field("mode")
 	to, _ := value.Value().(int64)
-	return facts.Target{Name: "mode", From: now, To: facts.NumberOf(facts.Mode, to), Origin: j.item.Origin()}, nil
+	return &facts.ModeTarget{From: now, To: facts.NumberOf(facts.Mode, to), Origin: j.item.Origin()}, nil
 }
 
 // checkFixExpressions compiles the expressions of a rule's fix.

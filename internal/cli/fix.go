@@ -122,15 +122,23 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	switch {
 	case f.script:
 		f.format = "sh"
+		chosen, rest, err := plan.Gate(fix.Consent{Upto: f.allow, Names: names}) // whoever runs it says yes by that
+		if err != nil {
+			return err
+		}
+		script, err := plan.Script(f.site.Name, f.rootForScript(), chosen, rest)
+		if err != nil {
+			return err
+		}
 		return f.program.write(form{"sh", func(w io.Writer) error {
-			_, err := io.WriteString(w, plan.Script(f.site.Name, f.rootForScript()))
+			_, err := io.WriteString(w, script)
 			return err
 		}})
 	case !f.write:
 		if err := f.program.write(f.text(func(page render.Sheet) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes)); err != nil {
 			return err
 		}
-		if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return c.Kind != fix.Person }) {
+		if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return !c.ForPerson() }) {
 			return status(exitDeviates)
 		}
 		return nil
@@ -173,19 +181,9 @@ func (f *fixing) valuesSaid() (map[string]string, error) {
 
 // plan works out the plan, narrowed to what was named.
 func (f *fixing) plan(ctx context.Context, values map[string]string, names []string) (*fix.Plan, error) {
-	w := fix.Wishes{Deviations: f.before.Deviations, WebUser: f.site.Said("web_user"), Values: values}
-	var err error
-	if w.Dialect, w.Stores, err = audit.Stores(f.site, f.options()); err != nil {
+	w, err := fix.WishesFor(f.site, f.before, f.options(), values)
+	if err != nil {
 		return nil, err
-	}
-	if tree := f.site.Sources.Files; tree != nil {
-		w.FilesRoot = f.site.Resolve(tree.Root)
-	}
-	if kept, known := f.before.Snapshot.Is(facts.CachePage.Term); !known || kept.Bool() {
-		w.Pages = true
-	}
-	if robots, known := f.before.Snapshot.Is(facts.LiveRobotsStatus.Term); known && robots.Number() == 200 {
-		w.Made = []string{"robots.txt"}
 	}
 	plan, err := fix.New(ctx, w)
 	if err != nil {
@@ -221,66 +219,39 @@ func (f *fixing) askValues(plan *fix.Plan, values map[string]string) (asked bool
 	return asked, nil
 }
 
-// allowed tells whether a change may be made: by its risk, and for a disruptive one by its name.
-func (f *fixing) allowed(c fix.Change, names []string) bool {
-	if !c.Makeable() {
-		return false
+// confirm asks for a yes to a disruptive change.
+func (f *fixing) confirm(c fix.Change) error {
+	if f.yes {
+		return nil
 	}
-	switch c.Risk {
-	case facts.Safe:
-		return true
-	case facts.Visible:
-		return f.allow != facts.Safe
+	if !f.terminal() {
+		return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", c.Name, c.Because)
 	}
-	named := slices.Contains(names, c.Key) || slices.ContainsFunc(c.Rules, func(rule string) bool { return slices.Contains(names, rule) })
-	return f.allow == facts.Disruptive && named
-}
-
-// confirm asks for a yes to each disruptive change.
-func (f *fixing) confirm(changes []fix.Change) error {
-	for _, c := range changes {
-		if c.Risk != facts.Disruptive || f.yes {
-			continue
-		}
-		if !f.terminal() {
-			return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", c.Name, c.Because)
-		}
-		fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", c.Name, render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
-		answer := bufio.NewScanner(f.in)
-		if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
-			return fmt.Errorf("%s was not confirmed, and nothing was changed", c.Name)
-		}
+	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", c.Name, render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
+	answer := bufio.NewScanner(f.in)
+	if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
+		return fmt.Errorf("%s was not confirmed", c.Name)
 	}
 	return nil
 }
 
 func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error {
-	var changes, rest []fix.Change
-	for _, c := range plan.Changes {
-		if f.allowed(c, names) {
-			changes = append(changes, c)
-		} else {
-			rest = append(rest, c)
-		}
-	}
-	if !slices.ContainsFunc(changes, func(c fix.Change) bool { return c.Kind != fix.Purge }) {
-		changes = nil
-	}
-	if err := f.confirm(changes); err != nil {
+	chosen, rest, err := plan.Gate(fix.Consent{Upto: f.allow, Names: names, Yes: f.confirm})
+	if err != nil {
 		return err
 	}
 	report := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
-	if len(changes) > 0 {
+	if len(chosen) > 0 {
 		journal, err := fix.OpenJournal(f.stateFolder(f.site), time.Now)
 		if err != nil {
 			return err
 		}
 		defer journal.Close()
-		env, err := f.env(ctx, f.site, journal)
+		env, err := fix.For(f.site, f.before, f.options(), journal)
 		if err != nil {
 			return err
 		}
-		if report, err = fix.Write(ctx, changes, seen(f.before), env); err != nil {
+		if report, err = fix.Write(ctx, chosen, fix.SeenIn(f.before), env); err != nil {
 			return err
 		}
 	}
@@ -298,54 +269,6 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 func (p *program) stateFolder(s *site.Site) string {
 	xdg.Reload()
 	return fix.Folder(xdg.StateHome, s.Name, s.Path)
-}
-
-// env is what writing to a site needs.
-func (p *program) env(_ context.Context, s *site.Site, journal *fix.Journal) (fix.Env, error) {
-	env := fix.Env{Journal: journal}
-	var err error
-	if env.Dialect, env.Stores, err = audit.Stores(s, p.options()); err != nil {
-		return env, err
-	}
-	if tree := s.Sources.Files; tree != nil {
-		env.FilesRoot = s.Resolve(tree.Root)
-	}
-	env.Recheck = func(ctx context.Context) (fix.Seen, error) {
-		r, err := audit.Run(ctx, s, time.Now(), p.options())
-		if err != nil {
-			return fix.Seen{}, err
-		}
-		return seen(r), nil
-	}
-	if s.Sources.Live != nil && !p.offline {
-		env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, p.options()) }
-		env.Health = func(ctx context.Context) (string, bool) {
-			status, err := audit.Status(ctx, s, p.options())
-			if err != nil {
-				return facts.InWords(err), true
-			}
-			return strconv.Itoa(status), status >= 500
-		}
-	}
-	return env, nil
-}
-
-// seen is what of a result the fixing looks at.
-func seen(r *audit.Result) fix.Seen {
-	s := fix.Seen{Deviating: map[string][]string{}}
-	for _, d := range r.Deviations {
-		s.Deviating[d.Rule] = append(s.Deviating[d.Rule], d.Subject)
-	}
-	for _, c := range r.Covered {
-		s.Deviating[c.Rule] = append(s.Deviating[c.Rule], c.Subject)
-	}
-	if answer, known := r.Snapshot.Is(facts.HomeStatus.Term); known {
-		s.Answers = answer.String()
-		s.Broken = answer.Number() >= 500
-	} else if r.Snapshot.Asked(facts.Live) {
-		s.Answers, s.Broken = "nothing", true
-	}
-	return s
 }
 
 func (p *program) undoCommand() *cobra.Command {
@@ -385,7 +308,7 @@ in.`,
 			if len(chosen) == 0 {
 				return errors.New("there is nothing to take back; weltaxis history lists what was done")
 			}
-			env, err := p.env(c.Context(), s, journal)
+			env, err := fix.For(s, nil, p.options(), journal)
 			if err != nil {
 				return err
 			}
@@ -393,7 +316,7 @@ in.`,
 			if err := p.write(p.text(func(page render.Sheet) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
 				return err
 			}
-			if slices.ContainsFunc(undone, func(u fix.Undoing) bool { return !u.Back }) {
+			if len(undone.New) > 0 || slices.ContainsFunc(undone.Changes, func(u fix.Undoing) bool { return !u.Back }) {
 				return status(exitDeviates)
 			}
 			return nil

@@ -29,7 +29,7 @@ var (
 		"source/files":    {"facts", "dialect", "tree"},
 		"source/live":     {"facts", "width"},
 		"discover":        {"facts", "dialect", "format", "store", "source/settings"},
-		"fix":             {"facts", "dialect", "store", "tree", "source/files", "source/settings"},
+		"fix":             {"facts", "site", "dialect", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live"},
 		"servertest":      {}, // for tests alone
 	}

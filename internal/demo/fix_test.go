@@ -61,15 +61,10 @@ func (m *mending) audit() *audit.Result {
 	return r
 }
 
-func seenIn(r *audit.Result) fix.Seen {
-	s := fix.Seen{Deviating: map[string][]string{}}
-	for _, d := range r.Deviations {
-		s.Deviating[d.Rule] = append(s.Deviating[d.Rule], d.Subject)
-	}
-	if answer, known := r.Snapshot.Effective("live.home.status"); known {
-		s.Answers, s.Broken = answer.Value.String(), answer.Value.Number() >= 500
-	}
-	return s
+// homeAddress is where the home page was found.
+func homeAddress(r *audit.Result) string {
+	reading, _ := r.Snapshot.Effective(facts.HomeStatus.Name)
+	return reading.Origin.URL
 }
 
 func (m *mending) plan(r *audit.Result, values map[string]string) *fix.Plan {
@@ -84,8 +79,9 @@ func (m *mending) env() fix.Env {
 	journal, err := fix.OpenJournal(m.state, time.Now)
 	require.NoError(m.t, err)
 	m.t.Cleanup(journal.Close)
-	return fix.Env{Dialect: m.p.dialect, Stores: m.p.options, FilesRoot: m.p.root, Journal: journal,
-		Recheck: func(context.Context) (fix.Seen, error) { return seenIn(m.audit()), nil }}
+	env, err := fix.For(m.site, nil, m.options, journal)
+	require.NoError(m.t, err)
+	return env
 }
 
 // write makes what may be made up to a risk, and gives what came of it.
@@ -103,9 +99,10 @@ func (m *mending) undoAll() []fix.Undoing {
 	m.t.Helper()
 	env := m.env()
 	defer env.Journal.Close()
+	env.Recheck = nil
 	records, err := fix.ReadJournal(m.state)
 	require.NoError(m.t, err)
-	return fix.Undo(m.t.Context(), fix.Chosen(records, fix.Choice{Since: time.Unix(1, 0)}), env)
+	return fix.Undo(m.t.Context(), fix.Chosen(records, fix.Choice{Since: time.Unix(1, 0)}), env).Changes
 }
 
 // withoutCache leaves out what the stand-in keeps by itself.
@@ -139,7 +136,7 @@ func TestFixingBringsASiteToRights(t *testing.T) {
 		said := values[p.folder]
 		for round, risks := range [][]facts.Risk{{facts.Safe, facts.Visible}, {facts.Safe, facts.Visible}, {facts.Safe, facts.Visible, facts.Disruptive}, {facts.Safe, facts.Visible, facts.Disruptive}} {
 			r := m.audit()
-			report := m.write(m.plan(r, said), seenIn(r), risks...)
+			report := m.write(m.plan(r, said), fix.SeenIn(r), risks...)
 			for _, o := range report.Outcomes {
 				assert.Contains(t, []string{fix.Took, fix.Stale}, o.Result, "round %d, %s: %s", round, o.Name, o.Says)
 			}
@@ -180,16 +177,8 @@ func TestWhatBreaksTheSiteIsTakenBack(t *testing.T) {
 	before, r := withoutCache(m.p.sums(t)), m.audit()
 	plan := m.plan(r, map[string]string{"delivery.minify": "yes", "site.tagline": "Another line"})
 	env := m.env()
-	env.Health = func(ctx context.Context) (string, bool) {
-		home := *m.site
-		home.Sources.Settings, home.Sources.Files = nil, nil
-		options := m.options
-		options.Pages, options.Only = []string{}, []string{"titles"}
-		r, err := audit.Run(ctx, &home, time.Now(), options)
-		require.NoError(t, err)
-		return seenIn(r).Answers, seenIn(r).Broken
-	}
-	report, err := fix.Write(t.Context(), plan.Changes, seenIn(r), env)
+	env.Home = homeAddress(r)
+	report, err := fix.Write(t.Context(), plan.Changes, fix.SeenIn(r), env)
 	require.NoError(t, err)
 	env.Journal.Close()
 	results := map[string]string{}
@@ -231,7 +220,7 @@ func TestALineIsAddedToAFile(t *testing.T) {
 				assert.Contains(t, plan.Changes[0].Cannot, "the content system makes it")
 				return
 			}
-			assert.Equal(t, fix.Took, m.write(plan, seenIn(r), facts.Safe).Outcomes[0].Result)
+			assert.Equal(t, fix.Took, m.write(plan, fix.SeenIn(r), facts.Safe).Outcomes[0].Result)
 			text, err := os.ReadFile(filepath.Join(m.p.root, "foyer", "robots.txt"))
 			require.NoError(t, err)
 			assert.Equal(t, c.want, string(text))
@@ -277,7 +266,7 @@ func (m *mending) long() []fix.Change {
 			said[name] = another(setting, now.Value).String()
 		}
 	}
-	return slices.DeleteFunc(m.plan(r, said).Changes, func(c fix.Change) bool { return !c.Makeable() || c.Kind == fix.Purge })
+	return slices.DeleteFunc(m.plan(r, said).Changes, func(c fix.Change) bool { return !c.Makeable() || c.Kind.Finisher() })
 }
 
 const killedAt = "WELTAXIS_TEST_KILLED_AT"
@@ -518,8 +507,15 @@ func TestWhatGoesWrongOnTheWay(t *testing.T) {
 	t.Run("the site breaks", func(t *testing.T) {
 		m := mend(t, place(t, hollin(), "ostler"), false)
 		before, env := m.p.sums(t), m.env()
-		env.Health = func(context.Context) (string, bool) { return "500", true }
-		report, err := fix.Write(t.Context(), one(m), fix.Seen{Answers: "200"}, env)
+		env.Home = "https://www.hollinbees.example/"
+		asked := 0
+		env.Ask = func(_ context.Context, addresses []string) map[string]int {
+			if asked++; asked > 1 {
+				return map[string]int{env.Home: 200}
+			}
+			return map[string]int{env.Home: 500}
+		}
+		report, err := fix.Write(t.Context(), one(m), fix.Seen{Answers: map[string]int{env.Home: 200}}, env)
 		require.NoError(t, err)
 		assert.Equal(t, fix.Broke, report.Outcomes[0].Result)
 		assert.Contains(t, report.Outcomes[0].Says, "answered 500")

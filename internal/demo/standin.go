@@ -38,10 +38,9 @@ type standIn struct {
 }
 
 type cached struct {
-	body   []byte
 	header http.Header
 	until  time.Time
-	file   string // in the cache's folder; the page is kept for as long as it is there
+	file   string // in the cache's folder, with the page; it is kept for as long as that is there
 }
 
 // keep writes a page to the cache's folder, so that emptying that folder empties the cache.
@@ -273,11 +272,13 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 	key := v.request.Host + v.request.URL.RequestURI()
 	if v.yes("cache") {
 		v.mu.Lock()
-		kept, there := v.cache[key]
+		kept := v.cache[key]
+		body, err := os.ReadFile(kept.file)
 		v.mu.Unlock()
-		if _, err := os.Stat(kept.file); there && err == nil && time.Now().Before(kept.until) {
-			kept.header.Set("Cache-Status", v.lore.Maker+"; hit")
-			v.send(w, http.StatusOK, kept.header.Clone(), kept.body)
+		if err == nil && time.Now().Before(kept.until) {
+			header := kept.header.Clone()
+			header.Set("Cache-Status", v.lore.Maker+"; hit")
+			v.send(w, http.StatusOK, header, body)
 			return
 		}
 	}
@@ -286,7 +287,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 	if status == http.StatusOK && v.yes("cache") && header.Get("Cache-Control") == "" {
 		minutes, _ := strconv.Atoi(v.options["cache_minutes"])
 		v.mu.Lock()
-		v.cache[key] = cached{body, header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute), v.keep(key, body)}
+		v.cache[key] = cached{header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute), v.keep(key, body)}
 		v.mu.Unlock()
 		header.Set("Cache-Status", v.lore.Maker+"; fwd=uri-miss; stored")
 	}

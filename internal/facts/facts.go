@@ -175,9 +175,17 @@ type Proposal struct {
 	Risk    Risk         `json:"risk"`
 	Lasting bool         `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
 	Changes []Target     `json:"changes,omitempty"`
+	Mode    *ModeTarget  `json:"mode,omitempty"`
 	Steps   []string     `json:"steps,omitempty"`
 	Field   string       `json:"field,omitempty"` // of the page's own record that would put it right
 	Write   *Line        `json:"write,omitempty"`
+}
+
+// A ModeTarget is the permission bits that the entries of a class should have.
+type ModeTarget struct {
+	From   Value  `json:"from"`
+	To     Value  `json:"to"`
+	Origin Origin `json:"origin"` // of the first of them, and how many there are
 }
 
 // A Line is one line that a file of the site ought to have.
@@ -189,7 +197,7 @@ type Line struct {
 
 // A Target is one value to change in one place.
 type Target struct {
-	Name   string `json:"name"`           // of the setting, or "mode"
+	Name   string `json:"name"`           // of the setting
 	From   Value  `json:"from"`           // as it is
 	To     Value  `json:"to"`             // as it should be; null when a person must say
 	Origin Origin `json:"origin"`         // where it stands

@@ -152,6 +152,21 @@ func (l Likeness) String() string {
 	return strings.Join(parts, " ")
 }
 
+// InWords is a likeness as one says it.
+func (l Likeness) InWords() string {
+	if l.Path != "" {
+		return l.Path
+	}
+	text := l.Role + " " + l.Kind + "s"
+	if words := map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[l.Content]; words != "" {
+		text += " that are " + words
+	}
+	if l.Public {
+		text += ", served"
+	}
+	return text + ", of " + l.Owner + ":" + l.Group
+}
+
 // Likeness is in what the entries are alike.
 func (c *Class) Likeness() Likeness {
 	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, ""}

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,25 +22,30 @@ import (
 
 // What happened to a change, as the journal has it.
 const (
-	Begun     = "begun"      // it is about to be made; the place tells whether it was
-	Done      = "done"       // it was made
-	Failed    = "failed"     // it was not made
-	TakenBack = "taken back" // it was made and taken back at once, because it broke something
-	Undone    = "undone"     // it was made, and taken back by undo
+	Begun           = "begun"      // it is about to be made; the place tells whether it was
+	Done            = "done"       // it was made
+	Failed          = "failed"     // it was not made
+	TakenBack       = "taken back" // it was made and taken back at once, because it broke something
+	TakenBackByUndo = "undone"     // it was made, and taken back by undo
+	lookedAt        = "looked"     // before a run, with the rules that deviated
 )
 
 // Keep is how long what undo needs is kept.
 const Keep = 30 * 24 * time.Hour
 
+// runStamp is how a run is called: by when it began, in UTC.
+const runStamp = "20060102T150405"
+
 // A LogLine is one line of the journal. It holds no secret: what was before, and may be one, is in a file of its
 // own that only its owner may read, for a time.
 type LogLine struct {
+	Format  int             `json:"format,omitempty"` // of the journal; none is 1
 	Run     string          `json:"run"`
 	ID      int             `json:"id"` // of the change, unique in the journal
 	At      time.Time       `json:"at"`
 	Event   string          `json:"event"`
 	Rules   []string        `json:"rules,omitempty"`
-	Kind    string          `json:"kind"`
+	Kind    Kind            `json:"kind"`
 	Name    string          `json:"name"`
 	Subject string          `json:"subject,omitempty"`
 	Class   *facts.Likeness `json:"class,omitempty"`
@@ -50,10 +57,36 @@ type LogLine struct {
 	Until   time.Time       `json:"until"` // when what undo needs is thrown away
 }
 
+// JournalFormat is the version of the journal and of what undo needs. Format 1 had neither format nor kind in what undo
+// needs; it is still taken back.
+const JournalFormat = 2
+
 // before is what undo needs.
 type before struct {
-	Edits []store.Edit `json:"edits,omitempty"`
-	Modes []modeEdit   `json:"modes,omitempty"`
+	Format int          `json:"format"`
+	Kind   Kind         `json:"kind"`
+	Edits  []store.Edit `json:"edits,omitempty"`
+	Modes  []modeEdit   `json:"modes,omitempty"`
+	Folder string       `json:"folder,omitempty"` // of a cache
+	Aside  string       `json:"aside,omitempty"`  // where what it held lies, below the root
+}
+
+func (b before) empty() bool { return len(b.Edits)+len(b.Modes) == 0 && b.Folder == "" }
+
+// readBefore reads what undo needs, and refuses what it does not understand: taking back half of it is worse than nothing.
+func readBefore(data []byte, of LogLine) (before, error) {
+	b := before{Format: 1, Kind: of.Kind}
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder.DisallowUnknownFields()
+	switch err := decoder.Decode(&b); {
+	case err != nil:
+		return b, fmt.Errorf("what is kept of it is not understood, so nothing was taken back: %w", err)
+	case b.Format > JournalFormat:
+		return b, fmt.Errorf("what is kept of it has format %d, and this program knows %d; a newer one takes it back", b.Format, JournalFormat)
+	case b.Kind != of.Kind:
+		return b, fmt.Errorf("what is kept of it is of the kind %s, and the journal says %s; nothing was taken back", b.Kind, of.Kind)
+	}
+	return b, nil
 }
 
 // A modeEdit is one entry whose mode changes.
@@ -68,12 +101,13 @@ type modeEdit struct {
 
 // A Journal is the record of all changes to one site, in the state folder.
 type Journal struct {
-	dir  string
-	lock *os.File
-	file *os.File
-	next int
-	now  func() time.Time
-	run  string
+	dir   string
+	lock  *os.File
+	file  *os.File
+	next  int
+	lines map[int]LogLine // by id, as they stand
+	now   func() time.Time
+	run   string
 }
 
 // ErrBusy says that another run is changing this site.
@@ -107,7 +141,7 @@ func OpenJournal(dir string, now func() time.Time) (*Journal, error) {
 		lock.Close()
 		return nil, ErrBusy
 	}
-	j := &Journal{dir: dir, lock: lock, now: now, run: now().UTC().Format("20060102T150405")}
+	j := &Journal{dir: dir, lock: lock, now: now, lines: map[int]LogLine{}, run: now().UTC().Format(runStamp)}
 	records, err := ReadJournal(dir)
 	if err != nil {
 		j.Close()
@@ -115,6 +149,7 @@ func OpenJournal(dir string, now func() time.Time) (*Journal, error) {
 	}
 	for _, r := range records {
 		j.next = max(j.next, r.ID)
+		j.lines[r.ID] = r
 		if now().After(r.Until) {
 			_ = os.Remove(j.undoFile(r.ID))
 		}
@@ -161,6 +196,8 @@ func (j *Journal) undoFile(id int) string {
 func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	j.next++
 	r.ID, r.Run, r.Event = j.next, j.run, Begun
+	b.Format, b.Kind = JournalFormat, r.Kind
+	j.lines[r.ID] = *r
 	r.At = j.now().UTC().Truncate(time.Second)
 	r.Until = r.At.Add(Keep)
 	data, err := json.Marshal(b)
@@ -191,6 +228,7 @@ func (j *Journal) event(r LogLine, event, says string) error {
 }
 
 func (j *Journal) write(r LogLine) error {
+	r.Format = JournalFormat
 	line, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -203,20 +241,69 @@ func (j *Journal) write(r LogLine) error {
 
 // before reads what undo needs of a change.
 func (j *Journal) before(id int) (before, error) {
-	var b before
 	data, err := os.ReadFile(j.undoFile(id))
 	if errors.Is(err, fs.ErrNotExist) {
-		return b, errors.New("what it was before is not kept any more")
+		return before{}, errors.New("what it was before is not kept any more")
 	}
 	if err != nil {
-		return b, err
+		return before{}, err
 	}
-	return b, json.Unmarshal(data, &b)
+	return readBefore(data, j.lines[id])
+}
+
+// madeAt is just before a change was made: to the grain of the file system while what undo needs is kept, or else to the
+// second.
+func (j *Journal) madeAt(r LogLine) time.Time {
+	if stat, err := os.Stat(j.undoFile(r.ID)); err == nil {
+		return stat.ModTime()
+	}
+	return r.At
+}
+
+// looked writes down, before a run, which rules deviated.
+func (j *Journal) looked(was Seen) error {
+	return j.write(LogLine{Run: j.run, Event: lookedAt, At: j.now().UTC().Truncate(time.Second), Rules: slices.Sorted(maps.Keys(was.Deviating)), Kind: Person})
+}
+
+// deviatedBefore are the rules that deviated before a run; known is false when nobody wrote them down.
+func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
+	all, err := readLines(j.dir)
+	if err != nil {
+		return nil, false
+	}
+	for _, r := range all {
+		if r.Run == run && r.Event == lookedAt {
+			return r.Rules, true
+		}
+	}
+	return nil, false
 }
 
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
 // left unfinished was never acted upon, and is passed over.
 func ReadJournal(dir string) ([]LogLine, error) {
+	lines, err := readLines(dir)
+	if err != nil {
+		return nil, err
+	}
+	var records []LogLine
+	at := map[int]int{}
+	for _, r := range lines {
+		if r.Event == lookedAt {
+			continue
+		}
+		if i, known := at[r.ID]; known {
+			records[i] = r
+			continue
+		}
+		at[r.ID] = len(records)
+		records = append(records, r)
+	}
+	return records, nil
+}
+
+// readLines reads every line, and refuses one that a newer program wrote: it may mean what this one does not know.
+func readLines(dir string) ([]LogLine, error) {
 	name := filepath.Join(dir, "journal.jsonl")
 	stat, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -229,21 +316,25 @@ func ReadJournal(dir string) ([]LogLine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
-	var records []LogLine
-	at := map[int]int{}
+	var lines []LogLine
 	scanner := bufio.NewScanner(bytes.NewReader(data))
 	scanner.Buffer(nil, 1<<20)
-	for scanner.Scan() {
+	for n := 1; scanner.Scan(); n++ {
+		var shape struct {
+			Format int    `json:"format"`
+			Kind   string `json:"kind"`
+		}
+		if json.Unmarshal(scanner.Bytes(), &shape) != nil {
+			continue // a killed run left it unfinished
+		}
+		if shape.Format > JournalFormat {
+			return nil, fmt.Errorf("%s, line %d: it has format %d, and this program knows %d; use the newer one", name, n, shape.Format, JournalFormat)
+		}
 		var r LogLine
-		if json.Unmarshal(scanner.Bytes(), &r) != nil {
-			continue
+		if err := json.Unmarshal(scanner.Bytes(), &r); err != nil {
+			return nil, fmt.Errorf("%s, line %d: %w", name, n, err)
 		}
-		if i, known := at[r.ID]; known {
-			records[i] = r
-			continue
-		}
-		at[r.ID] = len(records)
-		records = append(records, r)
+		lines = append(lines, r)
 	}
-	return records, scanner.Err()
+	return lines, scanner.Err()
 }

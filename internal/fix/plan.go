@@ -8,7 +8,6 @@ package fix
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -17,26 +16,15 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/source/files"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
-)
-
-// The kinds of change that are made from here. What is of no such kind is for a person.
-const (
-	Setting = "setting" // one neutral setting
-	Field   = "field"   // a field of one page's own record
-	File    = "file"    // a line of a file
-	Modes   = "modes"   // the permissions of a class of files
-	Purge   = "purge"   // a cache is emptied
-	Person  = "person"  // steps, or what is not to be done from here
 )
 
 // A Change is one thing to do, in its place, with what it can break.
 type Change struct {
 	ID      int          `json:"id"`
 	Rules   []string     `json:"rules"` // that deviate, and will not
-	Kind    string       `json:"kind"`
+	Kind    Kind         `json:"kind"`
 	Name    string       `json:"name"`    // of the setting or field; the folder of a cache
 	Subject string       `json:"subject"` // page or class; "" for the site
 	From    facts.Value  `json:"from"`
@@ -56,6 +44,7 @@ type Change struct {
 	Class *facts.Likeness `json:"class,omitempty"`
 
 	line     *facts.Line
+	done     bool // it is so already
 	severity facts.Severity
 	page     string // path of the record
 }
@@ -63,8 +52,8 @@ type Change struct {
 // A Plan is what would put a site right, in the order in which it is done.
 type Plan struct {
 	Changes []Change
-	Discern func(string) string // takes secrets out of a text that is to be shown
-	clients map[string]string   // by database: the command that takes SQL for it
+	Discern func(string) string     // takes secrets out of a text that is to be shown
+	clients map[string]store.Client // by database
 }
 
 // Wishes are what a plan is made from.
@@ -99,11 +88,10 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 		return nil, err
 	}
 	p.order()
-	p.edits(ctx)
-	if err := p.members(ctx); err != nil {
+	if err := p.work(ctx); err != nil {
 		return nil, err
 	}
-	p.purge()
+	p.finish()
 	for i := range p.plan.Changes {
 		p.plan.Changes[i].ID = i + 1
 	}
@@ -112,8 +100,9 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 
 type planning struct {
 	Wishes
-	site *store.Installation
-	plan *Plan
+	site    *store.Installation
+	plan    *Plan
+	members map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
 
 // collect makes changes of proposals; what several rules propose of one setting or class is one change.
@@ -124,16 +113,14 @@ func (p *planning) collect() {
 		}
 		made := false
 		for _, c := range d.Fix.Changes {
-			change := Change{Rules: []string{d.Rule}, Kind: Setting, Name: c.Name, From: c.From, To: c.To, Origin: c.Origin, Risk: d.Fix.Risk, Lasting: d.Fix.Lasting,
-				Needs: c.Hint, Key: c.Name, severity: d.Severity}
-			if c.Name == "mode" {
-				change.Kind, change.Subject, change.Key = Modes, d.Subject, ""
-				if class, is := d.Item.(*facts.Class); is {
-					likeness := class.Likeness()
-					change.Class = &likeness
-				}
-			}
-			p.merge(change)
+			p.merge(Change{Rules: []string{d.Rule}, Kind: Setting, Name: c.Name, From: c.From, To: c.To, Origin: c.Origin, Risk: d.Fix.Risk, Lasting: d.Fix.Lasting,
+				Needs: c.Hint, Key: c.Name, Steps: d.Fix.Steps, severity: d.Severity})
+			made = true
+		}
+		if class, is := d.Item.(*facts.Class); is && d.Fix.Mode != nil {
+			likeness := class.Likeness()
+			p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: "mode", Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: d.Fix.Mode.To, Origin: d.Fix.Mode.Origin,
+				Risk: d.Fix.Risk, severity: d.Severity})
 			made = true
 		}
 		if d.Fix.Write != nil && p.Dialect != nil {
@@ -248,7 +235,7 @@ func pageKey(key string) (slug, field string, is bool) {
 // term is the catalogue's row of what changes.
 func (c Change) term() facts.Term {
 	name := facts.Settings.Name(c.Name)
-	if c.Kind == Field {
+	if c.page != "" {
 		name = facts.ListRecords + "." + c.Name
 	}
 	entry, _ := facts.Lookup(name)
@@ -270,19 +257,10 @@ func (c Change) parse(text string) (facts.Value, error) {
 }
 
 // rank is the order in which things are done: what others depend on first, permalinks before the sitemap, what a
-// person looks at one by one late, the address last of the settings, then permissions, then caches.
+// person looks at one by one late, the address last of the settings, then permissions, then what ends a run.
 func (c Change) rank() int {
-	switch {
-	case c.Kind == Field:
-		return 50
-	case c.Kind == File:
-		return 55
-	case c.Kind == Modes:
-		return 80
-	case c.Kind == Purge:
-		return 90
-	case c.Kind == Person:
-		return 100
+	if place := rows[c.Kind].rank; place != nil {
+		return place(c)
 	}
 	return c.term().Change
 }
@@ -291,34 +269,22 @@ func (p *planning) order() {
 	slices.SortStableFunc(p.plan.Changes, func(a, b Change) int { return a.rank() - b.rank() })
 }
 
-// edits works out how each is written, and says of each that cannot be why not.
-func (p *planning) edits(ctx context.Context) {
+// work works out how each is made, and says of each that cannot be why not.
+func (p *planning) work(ctx context.Context) error {
 	for i := range p.plan.Changes {
 		c := &p.plan.Changes[i]
-		if c.Kind != Setting && c.Kind != Field && c.Kind != File {
-			continue
+		if plan := rows[c.Kind].plan; plan != nil {
+			if err := plan(ctx, p, c); err != nil {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				c.cannot(err)
+			}
 		}
-		c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.term()))
-		if c.To.Type() == "" {
-			c.Needs = cmp.Or(c.Needs, "a value that only a person can say")
-			continue
-		}
-		c.Or, c.Needs = c.Needs, ""
-		if p.site == nil {
-			c.cannot(errors.New("the site file names no dialect, so where it is stored is not known"))
-			continue
-		}
-		edits, err := p.editsOf(ctx, c)
-		if err != nil {
-			c.cannot(err)
-			continue
-		}
-		c.Edits = edits
 	}
 	p.together()
-	p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c Change) bool {
-		return (c.Kind == Setting || c.Kind == Field || c.Kind == File) && c.Cannot == "" && c.Needs == "" && len(c.Edits) == 0 // it is so already
-	})
+	p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c Change) bool { return c.done })
+	return nil
 }
 
 // together lets what one deviation changes wait for all its values: a front page that shows a page, and no page, is
@@ -326,11 +292,11 @@ func (p *planning) edits(ctx context.Context) {
 func (p *planning) together() {
 	for i := range p.plan.Changes {
 		c := &p.plan.Changes[i]
-		if c.Kind != Setting || c.Needs != "" {
+		if c.Needs != "" || !rows[c.Kind].shown {
 			continue
 		}
 		for _, o := range p.plan.Changes {
-			if o.Kind == Setting && o.Needs != "" && o.To.Type() == "" && slices.ContainsFunc(o.Rules, func(rule string) bool { return slices.Contains(c.Rules, rule) }) {
+			if o.Kind == c.Kind && o.Needs != "" && o.To.Type() == "" && slices.ContainsFunc(o.Rules, func(rule string) bool { return slices.Contains(c.Rules, rule) }) {
 				c.Needs = "it becomes " + c.To.String() + " together with " + o.Name + ", which needs a value"
 				break
 			}
@@ -345,140 +311,6 @@ func (c *Change) cannot(err error) {
 	}
 }
 
-func (p *planning) editsOf(ctx context.Context, c *Change) ([]store.Edit, error) {
-	var edits []store.Edit
-	var err error
-	if c.Kind == Field {
-		edits, err = fieldEdits(ctx, p.site, c)
-	} else if c.Kind == File {
-		edits, err = fileEdits(p.site, c)
-		if err == nil && len(edits) == 1 && edits[0].Before == nil && slices.Contains(p.Made, c.line.File) {
-			return nil, errors.New("there is no such file: the content system makes it, and a file in its place would hide what it says")
-		}
-	} else {
-		setting, mapped := p.Dialect.Settings[c.Name]
-		if !mapped {
-			return nil, fmt.Errorf("the dialect %s does not say where it lives", p.Dialect.Name)
-		}
-		if c.Origin.Screen == "" {
-			c.Origin.Screen = setting.Screen
-		}
-		edits, err = p.site.PlanSetting(ctx, setting, c.To)
-		if readings, readErr := readSetting(ctx, p.site, setting); readErr == nil {
-			c.From = readings
-		}
-	}
-	return slices.DeleteFunc(edits, store.Edit.Nothing), err
-}
-
-// fileEdits plans a line of a file; what stands there now is shown as the value before.
-func fileEdits(site *store.Installation, c *Change) ([]store.Edit, error) {
-	edit, err := site.PlanLine(c.Name, c.line.Start, c.line.Line)
-	if err != nil {
-		return nil, err
-	}
-	c.From, c.To = facts.TextOf(facts.String, "(no such file)"), facts.TextOf(facts.String, "(the file)")
-	if edit.Before != nil {
-		c.From, c.To = facts.TextOf(facts.String, "(no such line)"), facts.TextOf(facts.String, c.line.Line)
-	}
-	c.Origin = facts.Origin{File: c.Name}
-	return []store.Edit{edit}, nil
-}
-
-// fieldEdits finds the page's record and plans its field.
-func fieldEdits(ctx context.Context, site *store.Installation, c *Change) ([]store.Edit, error) {
-	list, mapped := site.Dialect.Lists["pages"]
-	column, has := list.Columns[c.Name]
-	if !mapped || !has {
-		return nil, fmt.Errorf("the dialect %s does not say where a page's %s lives", site.Dialect.Name, c.Name)
-	}
-	rows, err := site.List(ctx, list)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range rows {
-		if slug, _ := dialect.Text(row.Values["path"]); strings.Trim(slug, "/") != c.page {
-			continue
-		}
-		c.Origin = row.Origin
-		if c.From, err = column.Value(c.term(), row.Values[c.Name]); err != nil {
-			return nil, err
-		}
-		stored, err := column.Stored(c.term(), c.To, dialect.Like{Old: row.Values[c.Name]})
-		if err != nil {
-			return nil, err
-		}
-		edit, err := site.PlanField(list, "pages", row, c.Name, stored)
-		return []store.Edit{edit}, err
-	}
-	return nil, fmt.Errorf("no page has %q in its address", c.page)
-}
-
-// members finds the entries of every class whose modes are to change.
-func (p *planning) members(ctx context.Context) error {
-	var classes []facts.Likeness
-	for _, c := range p.plan.Changes {
-		if c.Kind == Modes && c.Class != nil {
-			classes = append(classes, *c.Class)
-		}
-	}
-	if len(classes) == 0 {
-		return nil
-	}
-	var members map[facts.Likeness][]tree.Entry
-	if p.FilesRoot != "" {
-		var err error
-		if members, err = (&files.Source{Root: p.FilesRoot, Dialect: p.Dialect}).Members(ctx, classes); err != nil {
-			return err
-		}
-	}
-	for i := range p.plan.Changes {
-		c := &p.plan.Changes[i]
-		if c.Kind != Modes {
-			continue
-		}
-		if c.Class != nil {
-			c.Members = members[*c.Class]
-		}
-		if len(c.Members) == 0 {
-			c.Cannot = "no entry of that class is there any more"
-			continue
-		}
-		c.Risk, c.Because = modeRisk(uint32(c.From.Number()), uint32(c.To.Number()), c.runnable(), c.Origin.Owner, p.WebUser)
-	}
-	return nil
-}
-
-// runnable tells whether the permission to run means anything: for a folder it is that to enter, and of files only
-// programs are run.
-func (c Change) runnable() bool {
-	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && c.Class.Content == "program")
-}
-
-// purge adds emptying the caches where something changes that visitors see.
-func (p *planning) purge() {
-	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Makeable() && (c.Kind == Setting || c.Kind == Field) })
-	if p.Dialect == nil || !visible || !p.Pages {
-		return
-	}
-	at := slices.IndexFunc(p.plan.Changes, func(c Change) bool { return c.Kind == Person })
-	if at < 0 {
-		at = len(p.plan.Changes)
-	}
-	for _, kept := range p.Dialect.Caches {
-		if kept.Folder != "" && p.Stores.Root == "" {
-			continue // it cannot be reached
-		}
-		p.plan.Changes = slices.Insert(p.plan.Changes, at, Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: []string{}, Risk: facts.Visible,
-			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}})
-	}
-}
-
-// Makeable tells whether the change can be made from here, with what has been said.
-func (c Change) Makeable() bool {
-	return c.Kind != Person && c.Cannot == "" && c.Needs == "" && (c.Kind == Purge || c.Kind == Modes || len(c.Edits) > 0)
-}
-
 // Named narrows the plan to rules, areas, severities or settings; none leaves it whole. It returns the names that
 // nothing answers to.
 func (p *Plan) Named(names []string) (unknown []string) {
@@ -487,7 +319,7 @@ func (p *Plan) Named(names []string) (unknown []string) {
 	}
 	used := map[string]bool{}
 	p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool {
-		wanted := c.Kind == Purge
+		wanted := c.Kind.Finisher()
 		for _, name := range names {
 			area := slices.ContainsFunc(c.Rules, func(rule string) bool { return rule == name || strings.HasPrefix(rule, name+".") })
 			if area || c.severity.String() == name || c.Key == name {
@@ -496,8 +328,8 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		}
 		return !wanted
 	})
-	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Kind == Setting || c.Kind == Field }) {
-		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Kind == Purge }) // nothing a page shows
+	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].shown }) {
+		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Kind.Finisher() }) // nothing a page shows
 	}
 	for _, name := range names {
 		if !used[name] {

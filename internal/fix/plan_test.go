@@ -176,7 +176,8 @@ func TestTheScriptDoesWhatThePlanSays(t *testing.T) {
 	d, options := pebbleSite(t)
 	p, err := New(t.Context(), Wishes{Deviations: []facts.Deviation{set("a.b", facts.Safe, "debug.on", "no"), set("a.c", facts.Visible, "site.title", "It's new")}, Dialect: d, Stores: options})
 	require.NoError(t, err)
-	text := p.Script("Pebble\nrm -rf", options.Root)
+	text, err := p.Script("Pebble\nrm -rf", options.Root, p.Changes, nil)
+	require.NoError(t, err)
 	assert.NotContains(t, text, "MARKED")
 	assert.NotContains(t, text, "\nrm -rf")
 	script := filepath.Join(t.TempDir(), "s.sh")
@@ -204,9 +205,11 @@ func TestDiffsHoldNoSecret(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(options.Root, "pebble.ini"), []byte(one), 0o644))
 	p, err := New(t.Context(), Wishes{Deviations: []facts.Deviation{set("a.b", facts.Disruptive, "permalink.pattern", "/{name}/")}, Dialect: d, Stores: options})
 	require.NoError(t, err)
-	diffs := p.Diffs(p.Changes[0])
+	diffs := p.Show(p.Changes[0]).Diffs
 	require.Len(t, diffs, 1)
 	assert.Contains(t, diffs[0], "+shape = ")
 	assert.NotContains(t, diffs[0], "MARKED", "the line beside it holds the secret")
-	assert.NotContains(t, p.Script("x", options.Root), "MARKED")
+	script, err := p.Script("x", options.Root, p.Changes, nil)
+	require.NoError(t, err)
+	assert.NotContains(t, script, "MARKED")
 }

@@ -3,7 +3,7 @@ package fix
 import (
 	"context"
 	"errors"
-	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -51,69 +51,96 @@ type Undoing struct {
 	Says string `json:"says"`
 }
 
-// Undo takes changes back, the newest first. It refuses what somebody has changed since.
-func Undo(ctx context.Context, records []LogLine, env Env) []Undoing {
-	var all []Undoing
-	for _, r := range records {
-		u := Undoing{LogLine: r}
-		b, err := env.Journal.before(r.ID)
-		switch {
-		case r.Kind == Purge:
-			u.Says, u.Back = "a cache fills itself again", true
-			err = nil
-		case err == nil:
-			err = env.takeBack(ctx, b)
-			u.Back = err == nil
+// An Undone is what came of taking changes back.
+type Undone struct {
+	Changes []Undoing `json:"changes"`
+	New     []string  `json:"new"`  // rules that deviate now and did not before the run that was taken back
+	Says    string    `json:"says"` // what else is to be said
+}
+
+// Undo takes changes back, the newest first, and what ended their runs after all else. It refuses what somebody has
+// changed since. Afterwards the caches hold nothing that has come in between, and the site is looked at again.
+func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
+	r := &Undone{Changes: []Undoing{}, New: []string{}}
+	finished := false
+	var since time.Time // when the first of what visitors saw was about to be made
+	for _, last := range []bool{false, true} {
+		for _, record := range records {
+			if record.Kind.Finisher() == last {
+				u := env.undo(ctx, record)
+				if u.Says == rowsNotBytes {
+					u.Says, r.Says = "", rowsNotBytes
+				}
+				finished = finished || last && u.Back
+				env.stays = env.stays || !last && !u.Back
+				if u.Back && rows[record.Kind].shown {
+					since = env.Journal.madeAt(record)
+				}
+				r.Changes = append(r.Changes, u)
+			}
 		}
-		if err != nil {
-			u.Says = facts.InWords(err)
-		} else if err := env.Journal.event(r, Undone, ""); err != nil {
-			u.Says = "it was taken back, and the journal could not be written: " + err.Error()
-		}
-		all = append(all, u)
-		env.at("after an undo")
 	}
-	return all
+	if !since.IsZero() && !finished {
+		if err := env.again(ctx, since); err != nil {
+			r.Says = strings.TrimPrefix(r.Says+" A cache may still hold pages as they were before: "+facts.InWords(err)+".", " ")
+		}
+	}
+	env.compareWithBefore(ctx, records, r)
+	return r
+}
+
+// rowsNotBytes is what is promised of a SQLite file.
+const rowsNotBytes = "The rows of the SQLite database are as they were; the bytes of its file need not be."
+
+func (e *Env) undo(ctx context.Context, record LogLine) Undoing {
+	u := Undoing{LogLine: record}
+	b, err := e.Journal.before(record.ID)
+	if err == nil && rows[record.Kind].payload && b.empty() {
+		err = errors.New("what is kept of it says nothing of what was before; nothing was taken back")
+	}
+	if err == nil {
+		u.Says, err = e.takeBack(ctx, b)
+	}
+	if u.Back = err == nil; err != nil {
+		u.Says = facts.InWords(err)
+		return u
+	}
+	if err := e.Journal.event(record, TakenBackByUndo, ""); err != nil {
+		u.Says = "it was taken back, and the journal could not be written: " + err.Error()
+	}
+	e.at("after an undo")
+	return u
+}
+
+// compareWithBefore looks at the site again, and says what deviates that did not before the runs.
+func (e *Env) compareWithBefore(ctx context.Context, records []LogLine, r *Undone) {
+	if e.Recheck == nil || len(records) == 0 {
+		return
+	}
+	before, known := e.Journal.deviatedBefore(records[len(records)-1].Run)
+	if !known {
+		return // an earlier version did not write it down
+	}
+	now, err := e.Recheck(ctx)
+	if err != nil {
+		r.Says = strings.TrimPrefix(r.Says+" Nobody could look at it afterwards: "+facts.InWords(err)+".", " ")
+		return
+	}
+	for _, rule := range slices.Sorted(maps.Keys(now.Deviating)) {
+		if !slices.Contains(before, rule) {
+			r.New = append(r.New, rule)
+		}
+	}
 }
 
 // takeBack brings back what was before. A change that was begun and never made is as good as taken back.
-func (e *Env) takeBack(ctx context.Context, b before) error {
-	if len(b.Edits) > 0 {
-		site, err := store.Open(ctx, e.Dialect, e.Stores)
-		if err != nil {
-			return err
-		}
-		defer site.Close()
-		for _, edit := range slices.Backward(b.Edits) {
-			if err := e.takeBackEdit(ctx, site, edit); err != nil {
-				return err
-			}
-			e.at("after an edit")
-		}
-	}
-	var left []string
-	for _, m := range slices.Backward(b.Modes) {
-		is, there := mode(e.FilesRoot, m)
-		switch {
-		case there && is == m.From:
-		case !there || is != m.To:
-			left = append(left, m.Path)
-		default:
-			if err := chmod(e.FilesRoot, m, m.To, m.From); err != nil {
-				left = append(left, m.Path)
-			}
-		}
-		e.at("after an edit")
-	}
-	if len(left) > 0 {
-		return fmt.Errorf("%d were left alone, since they are not as this program left them: %s", len(left), strings.Join(left[:min(len(left), 3)], ", "))
-	}
-	return nil
+func (e *Env) takeBack(ctx context.Context, b before) (string, error) {
+	return rows[b.Kind].revert(ctx, e, b)
 }
 
 // takeBackEdit puts the old value in the place of the new one: to the byte where nobody has touched the place
 // since, and by the value alone where the rest of a file has changed.
-func (e *Env) takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) error {
+func takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) error {
 	err := site.Apply(ctx, edit.Reversed())
 	if !errors.Is(err, store.ErrChanged) || edit.Kind != dialect.KindFile || strings.Count(edit.Place, "/") > 1 || edit.Place == edit.File {
 		return changedSince(err)

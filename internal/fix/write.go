@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
-	"path"
 	"slices"
 	"strings"
 
@@ -35,11 +33,19 @@ type Outcome struct {
 	Record int    `json:"record,omitempty"` // in the journal
 }
 
+// failed says why a change was not made.
+func (o Outcome) failed(err error) Outcome {
+	o.Result, o.Says = Trouble, facts.InWords(err)
+	if errors.Is(err, store.ErrChanged) {
+		o.Result, o.Says = Left, "somebody has changed it since the plan was made"
+	}
+	return o
+}
+
 // A Seen is what looking again showed.
 type Seen struct {
 	Deviating map[string][]string // subjects by rule, those folded under others included
-	Answers   string              // what the home page answers with, "" when nobody looked
-	Broken    bool                // that answer is an error
+	Answers   map[string]int      // status by address, of a sample of what answered; nil when nobody looked
 }
 
 // An Env is what writing needs besides the plan.
@@ -50,11 +56,15 @@ type Env struct {
 	Journal   *Journal
 	// Recheck looks at the site again, from every side, and judges it again. Nil when nobody is to look.
 	Recheck func(ctx context.Context) (Seen, error)
-	// Health asks for the home page only. Nil when there is no way to.
-	Health func(ctx context.Context) (answers string, broken bool)
+	// Ask asks addresses of the site, with GET, and gives what each answers, 0 for nothing. Nil when there is no way to.
+	Ask func(ctx context.Context, addresses []string) map[string]int
+	// Home is the address that is asked after each change that somebody may notice.
+	Home string
 	// Call calls a path of the site, for a content system that empties its cache when it is called. Nil when there is
 	// no way to.
 	Call func(ctx context.Context, path string) error
+
+	stays bool // something of what an undo is about stays as it is
 
 	// Step is told of every point at which a run may end, so that a test can end it there.
 	Step func(point string)
@@ -78,6 +88,10 @@ type Report struct {
 // says. The error is one that stopped the run before anything was written; whatever comes later is an Outcome.
 func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, error) {
 	r := &Report{Run: env.Journal.run, New: []string{}, Left: []string{}}
+	if err := env.Journal.looked(was); err != nil {
+		return nil, fmt.Errorf("the journal cannot be written, so nothing was changed: %w", err)
+	}
+	env.forgetExpired()
 	for i, c := range changes {
 		if ctx.Err() != nil {
 			for _, rest := range changes[i:] {
@@ -85,12 +99,17 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			}
 			break
 		}
-		outcome := env.make(ctx, c)
-		if outcome.Result == Took && env.Health != nil && c.Risk != facts.Safe {
-			outcome = env.health(ctx, outcome, was)
+		outcome := rows[c.Kind].apply(ctx, &env, c)
+		if outcome.Result == Took && c.Risk != facts.Safe && !c.Kind.Finisher() {
+			if home := was.Answers[env.Home]; answered(home) && env.Ask != nil {
+				if now := env.Ask(ctx, []string{env.Home})[env.Home]; !answered(now) {
+					outcome = env.takeBackBroken(ctx, outcome, env.Home, now)
+				}
+			}
 		}
 		r.Outcomes = append(r.Outcomes, outcome)
 	}
+	env.sample(context.WithoutCancel(ctx), r, was)
 	if env.Recheck == nil {
 		return r, nil
 	}
@@ -102,205 +121,88 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	return r, nil
 }
 
-// make makes one change: it is worked out anew, compared with what was planned, journalled, and written.
-func (e *Env) make(ctx context.Context, c Change) Outcome {
-	out := Outcome{Change: c}
-	fail := func(err error) Outcome {
-		out.Result, out.Says = Trouble, facts.InWords(err)
-		if errors.Is(err, store.ErrChanged) {
-			out.Result, out.Says = Left, "somebody has changed it since the plan was made"
-		}
-		return out
-	}
-	switch c.Kind {
-	case Modes:
-		return e.makeModes(c)
-	case Purge:
-		return e.makePurge(ctx, c)
-	}
-	site, err := store.Open(ctx, e.Dialect, e.Stores)
-	if err != nil {
-		return fail(err)
-	}
-	defer site.Close()
-	edits, now, err := e.again(ctx, site, c)
-	if err != nil {
-		return fail(err)
-	}
-	if !now.Equal(c.From) && !now.Equal(c.To) {
-		out.Result, out.Says = Left, fmt.Sprintf("it is %s now, which is not what it was when the plan was made", now)
-		return out
-	}
-	if len(edits) == 0 {
-		out.Result, out.Says = Took, "it was so already"
-		return out
-	}
-	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Place: edits[0].Place, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
+// answered tells whether an answer is one that a visitor gets something by.
+func answered(status int) bool { return status >= 200 && status < 400 }
+
+// journalled makes a change between two lines of the journal.
+func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error) Outcome {
 	e.at("before the journal")
-	if err := e.Journal.begin(&record, before{Edits: edits}, e.at); err != nil {
+	if err := e.Journal.begin(&record, b, e.at); err != nil {
 		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+facts.InWords(err)
 		return out
 	}
 	out.Record = record.ID
 	e.at("before the write")
-	for i, edit := range edits {
-		if err := site.Apply(ctx, edit); err != nil {
-			for _, made := range slices.Backward(edits[:i]) {
-				err = errors.Join(err, site.Apply(context.WithoutCancel(ctx), made.Reversed()))
-			}
-			_ = e.Journal.event(record, Failed, facts.InWords(err))
-			return fail(err)
-		}
-		e.at("after an edit")
+	if err := do(); err != nil {
+		_ = e.Journal.event(record, Failed, facts.InWords(err))
+		return out.failed(err)
 	}
-	if err := e.Journal.event(record, Done, ""); err != nil {
-		out.Result, out.Says = Took, "the journal could not be written afterwards: "+err.Error()
-		return out
-	}
-	e.at("after the journal")
 	out.Result = Took
-	return out
-}
-
-// again works the change out as things are now.
-func (e *Env) again(ctx context.Context, site *store.Installation, c Change) ([]store.Edit, facts.Value, error) {
-	if c.Kind == File {
-		fresh := c
-		edits, err := fileEdits(site, &fresh)
-		return slices.DeleteFunc(edits, store.Edit.Nothing), fresh.From, err
-	}
-	if c.Kind == Field {
-		fresh := c
-		edits, err := fieldEdits(ctx, site, &fresh)
-		return slices.DeleteFunc(edits, store.Edit.Nothing), fresh.From, err
-	}
-	setting, mapped := e.Dialect.Settings[c.Name]
-	if !mapped {
-		return nil, facts.Value{}, errors.New("the dialect does not say where it lives")
-	}
-	now, err := readSetting(ctx, site, setting)
-	if err != nil {
-		return nil, now, err
-	}
-	edits, err := site.PlanSetting(ctx, setting, c.To)
-	return slices.DeleteFunc(edits, store.Edit.Nothing), now, err
-}
-
-// makeModes changes the modes of a class, entry by entry, each compared with what was planned.
-func (e *Env) makeModes(c Change) Outcome {
-	out := Outcome{Change: c}
-	var edits []modeEdit
-	for _, m := range c.Members {
-		edits = append(edits, modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == "folder"})
-	}
-	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Class: c.Class, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
-	e.at("before the journal")
-	if err := e.Journal.begin(&record, before{Modes: edits}, e.at); err != nil {
-		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+err.Error()
+	if err := e.Journal.event(record, Done, ""); err != nil {
+		out.Says = "the journal could not be written afterwards: " + err.Error()
 		return out
-	}
-	out.Record = record.ID
-	var left []string
-	e.at("before the write")
-	for _, edit := range edits {
-		if err := chmod(e.FilesRoot, edit, edit.From, edit.To); err != nil {
-			left = append(left, fmt.Sprintf("%s: %s", edit.Path, facts.InWords(err)))
-		}
-		e.at("after an edit")
-	}
-	says := ""
-	if len(left) > 0 {
-		says = fmt.Sprintf("%d of %d were left alone: %s", len(left), len(edits), strings.Join(left[:min(len(left), 3)], "; "))
-	}
-	event := Done
-	out.Result, out.Says = Took, says
-	if len(left) == len(edits) {
-		event, out.Result = Failed, Trouble
-	}
-	if err := e.Journal.event(record, event, says); err != nil {
-		out.Says += "; the journal could not be written afterwards: " + err.Error()
 	}
 	e.at("after the journal")
 	return out
 }
 
-// makePurge empties a cache: it calls the path that does so, or takes what is in the folder, but leaves the folder
-// and its per-folder override files.
-func (e *Env) makePurge(ctx context.Context, c Change) Outcome {
-	out := Outcome{Change: c, Result: Took}
-	record := LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Risk: c.Risk, From: "kept pages", To: "none"}
-	if err := e.Journal.begin(&record, before{}, e.at); err != nil {
-		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+err.Error()
-		return out
-	}
-	out.Record = record.ID
-	err := e.empty(ctx, c)
-	event := Done
-	if err != nil {
-		event, out.Result, out.Says = Failed, Trouble, facts.InWords(err)
-	}
-	if err := e.Journal.event(record, event, out.Says); err != nil {
-		out.Says += "; the journal could not be written afterwards: " + err.Error()
-	}
-	return out
+// logLine is what the journal says of the change.
+func (c Change) logLine() LogLine {
+	return LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Class: c.Class, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
 }
 
-func (e *Env) empty(ctx context.Context, c Change) error {
-	if c.Origin.URL != "" {
-		if e.Call == nil {
-			return errors.New("there is no live source to call it through")
-		}
-		return e.Call(ctx, c.Origin.URL)
-	}
-	root, err := os.OpenRoot(e.Stores.Root)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	return empty(root, path.Clean(c.Name))
-}
-
-func empty(root *os.Root, folder string) error {
-	in, err := root.Open(folder)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	names, err := in.Readdirnames(-1)
-	if err != nil {
-		return err
-	}
-	for _, name := range names {
-		if strings.HasPrefix(name, ".") {
-			continue
-		}
-		if err := root.RemoveAll(path.Join(folder, name)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// health asks for the home page after a change that visitors may notice, and takes the change back at once when
-// it answers an error that it did not answer before.
-func (e *Env) health(ctx context.Context, out Outcome, was Seen) Outcome {
-	answers, broken := e.Health(ctx)
-	if !broken || was.Broken || out.Record == 0 || out.Kind == Purge {
-		return out
-	}
-	says := fmt.Sprintf("afterwards the home page answered %s, which it did not before", answers)
-	record := LogLine{ID: out.Record, Run: e.Journal.run, Rules: out.Rules, Kind: out.Kind, Name: out.Name, Subject: out.Subject, From: out.From.String(), To: out.To.String(), Risk: out.Risk, Until: e.Journal.now().Add(Keep)}
+// takeBackBroken takes a change back at once, since an address that answered before does no more.
+func (e *Env) takeBackBroken(ctx context.Context, out Outcome, address string, now int) Outcome {
+	says := fmt.Sprintf("afterwards %s %s, which it did not before", address, answer(now))
 	b, err := e.Journal.before(out.Record)
 	if err == nil {
-		err = e.takeBack(context.WithoutCancel(ctx), b)
+		_, err = e.takeBack(context.WithoutCancel(ctx), b)
 	}
 	if err != nil {
 		out.Result, out.Says = Trouble, says+", and it could not be taken back: "+facts.InWords(err)
 		return out
 	}
+	record := out.logLine()
+	record.ID, record.Run, record.Until = out.Record, e.Journal.run, e.Journal.now().Add(Keep)
 	_ = e.Journal.event(record, TakenBack, says)
 	out.Result, out.Says = Broke, says
 	return out
+}
+
+func answer(status int) string {
+	if status == 0 {
+		return "answered nothing"
+	}
+	return fmt.Sprintf("answered %d", status)
+}
+
+// sample asks again what answered before the run. What does no more is brought back by taking back changes, the newest
+// first, until it answers.
+func (e *Env) sample(ctx context.Context, r *Report, was Seen) {
+	if e.Ask == nil || !slices.ContainsFunc(r.Outcomes, func(o Outcome) bool { return o.Record > 0 }) {
+		return
+	}
+	stopped := func(of []string) (gone []string, now map[string]int) {
+		now = e.Ask(ctx, of)
+		return slices.DeleteFunc(of, func(address string) bool { return answered(now[address]) }), now
+	}
+	gone, now := stopped(slices.Sorted(maps.Keys(was.Answers)))
+	gone = slices.DeleteFunc(gone, func(address string) bool { return !answered(was.Answers[address]) })
+	for i := range slices.Backward(r.Outcomes) {
+		o := &r.Outcomes[i]
+		if len(gone) == 0 {
+			return
+		}
+		if o.Record == 0 || o.Result != Took || o.Kind.Finisher() {
+			continue
+		}
+		*o = e.takeBackBroken(ctx, *o, gone[0], now[gone[0]])
+		gone, now = stopped(gone)
+	}
+	if len(gone) > 0 && len(r.Outcomes) > 0 {
+		last := &r.Outcomes[len(r.Outcomes)-1]
+		last.Says = strings.TrimPrefix(last.Says+"; "+strings.Join(gone, ", ")+" answered before and does no more, whatever is taken back", "; ")
+	}
 }
 
 // unseen says that what is written could not be looked at again.
@@ -321,17 +223,13 @@ func (r *Report) compare(was, now Seen) {
 		}
 		var still []string
 		for _, rule := range o.Rules {
-			if subjects, deviates := now.Deviating[rule]; deviates && (o.Subject == "" || o.Kind == File || slices.Contains(subjects, o.Subject)) {
+			// What is about one page or one class is judged by what is said of that alone.
+			if subjects, deviates := now.Deviating[rule]; deviates && (o.Subject == "" || o.line != nil || slices.Contains(subjects, o.Subject)) {
 				still = append(still, rule)
 			}
 		}
-		switch {
-		case len(still) == 0:
-		case o.Kind == Setting || o.Kind == Field:
-			o.Result = Stale
-			o.Says = strings.TrimPrefix(o.Says+"; what is stored is right, and "+strings.Join(still, ", ")+" still shows the old: a cache may hold it, or another setting stands in the way", "; ")
-		default:
-			o.Result, o.Says = NotTook, strings.TrimPrefix(o.Says+"; "+strings.Join(still, ", ")+" still deviates", "; ")
+		if len(still) > 0 {
+			rows[o.Kind].still(o, still)
 		}
 	}
 	for _, rule := range slices.Sorted(maps.Keys(now.Deviating)) {

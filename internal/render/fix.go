@@ -46,7 +46,7 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 			p.change(plan, c)
 		}
 	}
-	waits := slices.DeleteFunc(slices.Clone(plan.Changes), func(c fix.Change) bool { return c.Needs == "" || c.Cannot != "" || c.Kind == fix.Person })
+	waits := slices.DeleteFunc(slices.Clone(plan.Changes), func(c fix.Change) bool { return c.Needs == "" || c.Cannot != "" || c.ForPerson() })
 	if len(waits) > 0 {
 		fmt.Fprintln(p)
 		p.line("needs a value from you")
@@ -69,41 +69,8 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
 }
 
-// whatChanges is what a change is about, for people.
-func whatChanges(kind, name, subject string, class *facts.Likeness) string {
-	switch kind {
-	case fix.Modes:
-		if class != nil {
-			return "permissions of " + classForPeople(*class)
-		}
-		return "permissions of " + subject
-	case fix.File:
-		return "the file " + name
-	case fix.Field:
-		return "the page " + strings.Trim(subject, "/") + ": its own " + name
-	case fix.Purge:
-		return "the page cache " + name + ", emptied"
-	}
-	return name
-}
-
-// classForPeople is a class as one says it.
-func classForPeople(of facts.Likeness) string {
-	if of.Path != "" {
-		return of.Path
-	}
-	text := of.Role + " " + of.Kind + "s"
-	if words := map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[of.Content]; words != "" {
-		text += " that are " + words
-	}
-	if of.Public {
-		text += ", served"
-	}
-	return text + ", of " + of.Owner + ":" + of.Group
-}
-
 func (p Sheet) heading(c fix.Change) {
-	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(whatChanges(c.Kind, c.Name, c.Subject, c.Class))))
+	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(c.Title())))
 	if len(c.Rules) > 0 {
 		p.block(4, "for", 8, strings.Join(c.Rules, ", "), quiet)
 	}
@@ -112,28 +79,19 @@ func (p Sheet) heading(c fix.Change) {
 func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	fmt.Fprintln(p)
 	p.heading(c)
-	switch c.Kind {
-	case fix.Modes:
-		p.modes(c)
-	case fix.File:
-		for _, diff := range plan.Diffs(c) {
-			p.diff(diff)
-		}
-	case fix.Setting, fix.Field:
-		p.block(4, "-", 2, Safe(shortly(c.From.String())), removed)
-		p.block(4, "+", 2, Safe(shortly(c.To.String())), added)
-		for _, diff := range plan.Diffs(c) {
-			p.diff(diff)
-		}
-		for _, cell := range c.Cells() {
-			old := "(not set)"
-			if cell.Old != nil {
-				old = shortly(plan.Discern(*cell.Old))
-			}
-			p.block(4, "in", 8, Safe(fmt.Sprintf("table %s, %s: %s becomes %s", cell.Table, cellName(cell.Column, cell.Where), quote(old), quote(shortly(plan.Discern(*cell.New))))), quiet)
-		}
+	shown := plan.Show(c)
+	if shown.From != "" || shown.To != "" {
+		p.block(4, "-", 2, Safe(shortly(shown.From)), removed)
+		p.block(4, "+", 2, Safe(shortly(shown.To)), added)
 	}
-	if c.Or != "" && c.Kind == fix.Setting {
+	for _, diff := range shown.Diffs {
+		p.diff(diff)
+	}
+	for _, cell := range shown.Cells {
+		p.block(4, "in", 8, Safe(fmt.Sprintf("%s: %s becomes %s", cell.Where, quote(shortly(cell.From)), quote(shortly(cell.To)))), quiet)
+	}
+	p.members(shown.Members)
+	if c.Or != "" && shown.Command {
 		p.block(4, "or", 8, fmt.Sprintf("--value %s=\"...\": %s", c.Key, Safe(c.Or)), quiet)
 	}
 	p.block(4, "risk", 8, c.Because, plain)
@@ -151,29 +109,18 @@ func shortly(text string) string {
 	return facts.Shorten(text, 200)
 }
 
-func cellName(column string, where map[string]string) string {
-	var parts []string
-	for _, value := range where {
-		parts = append(parts, value)
-	}
-	slices.Sort(parts)
-	return strings.Join(parts, " ") + ", column " + column
-}
-
-func (p Sheet) modes(c fix.Change) {
-	from, to := uint32(c.From.Number()), uint32(c.To.Number())
-	p.block(4, "-", 2, fmt.Sprintf("%04o  %s", from, fix.Letters(from)), removed)
-	p.block(4, "+", 2, fmt.Sprintf("%04o  %s", to, fix.Letters(to)), added)
-	for i, m := range c.Members {
+// members names the first few entries whose permissions change.
+func (p Sheet) members(paths []string) {
+	for i, path := range paths {
 		if i == 3 {
-			p.block(4, "", 8, fmt.Sprintf("and %d more", len(c.Members)-i), quiet)
+			p.block(4, "", 8, fmt.Sprintf("and %d more", len(paths)-i), quiet)
 			break
 		}
 		label := ""
 		if i == 0 {
 			label = "of"
 		}
-		p.block(4, label, 8, Safe(m.Path), plain)
+		p.block(4, label, 8, Safe(path), plain)
 	}
 }
 
@@ -200,7 +147,7 @@ func (p Sheet) diff(text string) {
 func (p Sheet) forPerson(changes []fix.Change) {
 	first := true
 	for _, c := range changes {
-		if c.Kind != fix.Person && c.Cannot == "" {
+		if !c.ForPerson() && c.Cannot == "" {
 			continue
 		}
 		if first {
@@ -210,7 +157,7 @@ func (p Sheet) forPerson(changes []fix.Change) {
 		}
 		fmt.Fprintln(p)
 		p.heading(c)
-		if c.Subject != "" && c.Subject != "site" && c.Kind == fix.Person {
+		if c.Subject != "" && c.Subject != "site" && c.ForPerson() {
 			p.block(4, "at", 8, Safe(facts.Shorten(c.Subject, 300)), plain)
 		}
 		if c.Cannot != "" {
@@ -235,13 +182,13 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	for _, o := range r.Outcomes {
 		counts[o.Result]++
 		fmt.Fprintln(p)
-		name := whatChanges(o.Kind, o.Name, o.Subject, o.Class)
+		name := o.Title()
 		number := ""
 		if o.Record > 0 {
 			number = fmt.Sprintf("%2d", o.Record)
 		}
 		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(number, 3)), resultStyles[o.Result].Render(o.Result), bold.Render(Safe(name)))
-		if o.Kind != fix.Purge {
+		if !o.Kind.Finisher() {
 			p.block(4, "", 0, Safe(shortly(o.From.String())+" → "+shortly(o.To.String())), quiet)
 		}
 		if o.Says != "" {
@@ -265,8 +212,8 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	var visible, disruptive, waiting, persons int
 	for _, c := range rest {
 		switch {
-		case c.Kind == fix.Purge: // goes with what is seen
-		case c.Kind == fix.Person || c.Cannot != "":
+		case c.Kind.Finisher(): // goes with what is seen
+		case c.ForPerson() || c.Cannot != "":
 			persons++
 		case c.Needs != "":
 			waiting++
@@ -285,25 +232,31 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 }
 
 // Undone writes what was taken back, and what was not and why.
-func Undone(p Sheet, site string, undone []fix.Undoing) {
+func Undone(p Sheet, site string, undone *fix.Undone) {
 	fmt.Fprintf(p, "%s\n\n", bold.Render("Taken back at "+Safe(site)))
 	back := 0
-	for _, u := range undone {
+	for _, u := range undone.Changes {
 		result, style := "back", added
 		if !u.Back {
 			result, style = "left", severityStyles[facts.High]
 		} else {
 			back++
 		}
-		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(whatChanges(u.Kind, u.Name, u.Subject, u.Class))))
-		if u.Kind != fix.Purge {
+		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(u.Title())))
+		if !u.Kind.Finisher() {
 			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
 		}
 		if u.Says != "" {
 			p.block(4, "", 0, Safe(u.Says), plain)
 		}
 	}
-	fmt.Fprintf(p, "\n%d of %d are as they were.\n", back, len(undone))
+	fmt.Fprintf(p, "\n%d of %d are as they were.\n", back, len(undone.Changes))
+	if undone.Says != "" {
+		p.block(0, "", 0, Safe(undone.Says), plain)
+	}
+	if len(undone.New) > 0 {
+		p.block(0, "", 0, "What deviates now and did not before the run: "+list(undone.New)+".", plain)
+	}
 }
 
 // History writes the changes that were made, the newest run last.
@@ -329,10 +282,10 @@ func History(p Sheet, site string, records []fix.LogLine, now time.Time) {
 			p.line(r.At.Local().Format("2 January 2006, 15:04"))
 		}
 		until := ""
-		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) && r.Kind != fix.Purge {
+		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) {
 			until = r.Until.Local().Format("2 Jan 2006")
 		}
-		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(whatChanges(r.Kind, r.Name, r.Subject, r.Class)), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
+		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(r.Title()), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
 	}
 	flush()
 }

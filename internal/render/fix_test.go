@@ -91,19 +91,20 @@ func TestHistoryAndUndoAreListed(t *testing.T) {
 	modes, purged, undone := record, record, record
 	modes.ID, modes.Kind, modes.Name, modes.Subject = 8, fix.Modes, "mode", "config.ini"
 	purged.ID, purged.Kind, purged.Name = 9, fix.Purge, "cache/"
-	undone.ID, undone.Run, undone.Event = 10, "b", fix.Undone
+	undone.ID, undone.Run, undone.Event = 10, "b", fix.TakenBackByUndo
 	b, p := page()
 	History(p, "A site", []fix.LogLine{record, modes, purged, undone}, moment)
 	out := ansi.Strip(b.String())
 	unharmed(t, b.String())
-	assert.Equal(t, 2, strings.Count(out, "23 Dec 2026"), "a purge and what is undone are not undone")
+	assert.Equal(t, 3, strings.Count(out, "23 Dec 2026"), "what is undone is not undone again")
 	assert.Contains(t, out, "permissions of")
 	assert.Equal(t, 2, strings.Count(out, "23 November 2026"), "a heading a run")
 	b, p = page()
 	History(p, "A site", nil, moment)
 	assert.Contains(t, b.String(), "Nothing, by this program")
 	b, p = page()
-	Undone(p, "A site", []fix.Undoing{{LogLine: record, Back: true}, {LogLine: modes, Says: "somebody has changed it since" + hostile}})
+	Undone(p, "A site", &fix.Undone{Changes: []fix.Undoing{{LogLine: record, Back: true}, {LogLine: modes, Says: "somebody has changed it since" + hostile}},
+		New: []string{"a.b"}, Says: hostile})
 	assert.Contains(t, b.String(), "1 of 2 are as they were")
 	assert.Contains(t, b.String(), "b → x")
 	unharmed(t, b.String())

@@ -85,8 +85,8 @@ func TestModesAreShownAsCommandsASafeShellTakes(t *testing.T) {
 		"config.php": "chmod 0440 config.php", "my site/it's.php": `chmod 0440 'my site/it'"'"'s.php'`, "-rf": "chmod 0440 ./-rf",
 		"new\nline": `its name needs typing with care`,
 	} {
-		c := facts.Target{Name: "mode", From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o440), Origin: facts.Origin{Path: path, Count: 1}}
-		assert.Contains(t, changeText(c), want)
+		m := facts.ModeTarget{From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o440), Origin: facts.Origin{Path: path, Count: 1}}
+		assert.Contains(t, modeText(m), want)
 	}
 }
 

@@ -198,6 +198,9 @@ func (p Sheet) fix(e audit.Entry) {
 			say(changeText(change), plain)
 			say(where(change), quiet)
 		}
+		if m := d.Fix.Mode; m != nil {
+			say(modeText(*m), plain)
+		}
 		for _, step := range d.Fix.Steps {
 			say(Safe(step), plain)
 		}
@@ -211,18 +214,20 @@ func (p Sheet) fix(e audit.Entry) {
 
 func changeText(c facts.Target) string {
 	switch {
-	case c.Name == "mode":
-		text := fmt.Sprintf("change the mode from %s to %s", c.From, c.To)
-		if c.Origin.Count > 1 {
-			return text + ", on " + Safe(c.Origin.String())
-		}
-		return text + ": chmod " + c.To.String() + " " + shellQuote(c.Origin.Path)
 	case c.To.Type() == "":
 		return "set " + c.Name + ": " + Safe(c.Hint)
 	case c.To.String() == "":
 		return "empty " + c.Name + otherwise(c.Hint)
 	}
 	return "set " + c.Name + " to " + Safe(c.To.String()) + otherwise(c.Hint)
+}
+
+func modeText(m facts.ModeTarget) string {
+	text := fmt.Sprintf("change the mode from %s to %s", m.From, m.To)
+	if m.Origin.Count > 1 {
+		return text + ", on " + Safe(m.Origin.String())
+	}
+	return text + ": chmod " + m.To.String() + " " + shellQuote(m.Origin.Path)
 }
 
 func otherwise(hint string) string {
@@ -236,7 +241,7 @@ func where(c facts.Target) string {
 	if c.Origin.Screen != "" {
 		return "by hand: " + Safe(c.Origin.Screen)
 	}
-	if c.Name != "mode" && c.Origin.File != "" {
+	if c.Origin.File != "" {
 		return "by hand: " + Safe(c.Origin.String())
 	}
 	return ""

@@ -79,18 +79,6 @@ func readsOnly(t *testing.T, server *servertest.DatabaseServer, at dialect.Datab
 	assert.Error(t, err, server.Driver)
 }
 
-func TestEditsReadAsStatements(t *testing.T) {
-	text := func(v string) *string { return &v }
-	for want, e := range map[string]Edit{
-		`UPDATE "t" SET "v" = 'it''s' WHERE "k" = 'a"b' AND "v" = 'old';`: {Table: "t", Column: "v", Where: map[string]string{"k": `a"b`}, Old: text("old"), New: text("it's")},
-		`UPDATE "t" SET "v" = 'x' WHERE "id" = '1' AND "v" IS NULL;`:      {Table: "t", Column: "v", Where: map[string]string{"id": "1"}, New: text("x")},
-		`INSERT INTO "t" ("v", "k") VALUES ('x', 'a');`:                   {Table: "t", Column: "v", Where: map[string]string{"k": "a"}, New: text("x"), Insert: true},
-		`DELETE FROM "t" WHERE "k" = 'a' AND "v" = 'x';`:                  {Table: "t", Column: "v", Where: map[string]string{"k": "a"}, Old: text("x"), Insert: true},
-	} {
-		assert.Equal(t, want, e.SQL())
-	}
-}
-
 func TestDocumentsInsideValues(t *testing.T) {
 	for text, want := range map[string]string{`{"a": 1}`: "json", `[1, 2]`: "json", `a:1:{i:0;i:1;}`: "serialised", `{broken`: "", "about": "", "": "", "[x]": "", strconv.Quote("text"): ""} {
 		name, is := IsDocument(text)

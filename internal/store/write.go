@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 
+	"al.essio.dev/pkg/shellescape"
+
 	"weltaxis/internal/dialect"
 )
 
@@ -498,54 +500,53 @@ func (db *database) change(e Edit, there bool) *statement {
 	return st.where("WHERE", e.Where)
 }
 
-// SQL is the edit as a statement that a person can read and run (ISO 9075): it changes a row only where the old
-// value is still there.
-func (e Edit) SQL() string {
-	name := func(text string) string { return `"` + strings.ReplaceAll(text, `"`, `""`) + `"` }
-	value := func(text *string) string {
-		if text == nil {
-			return "NULL"
-		}
-		return "'" + strings.ReplaceAll(*text, "'", "''") + "'"
-	}
-	var where []string
-	for _, column := range slices.Sorted(maps.Keys(e.Where)) {
-		is := e.Where[column]
-		where = append(where, name(column)+" = "+value(&is))
-	}
-	switch {
-	case e.Insert && e.Old == nil && e.New != nil:
-		columns, values := []string{name(e.Column)}, []string{value(e.New)}
-		for _, column := range slices.Sorted(maps.Keys(e.Where)) {
-			is := e.Where[column]
-			columns, values = append(columns, name(column)), append(values, value(&is))
-		}
-		return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s);", name(e.Table), strings.Join(columns, ", "), strings.Join(values, ", "))
-	case e.Insert && e.New == nil:
-		return fmt.Sprintf("DELETE FROM %s WHERE %s;", name(e.Table), strings.Join(append(where, name(e.Column)+" = "+value(e.Old)), " AND "))
-	}
-	old := name(e.Column) + " = " + value(e.Old)
-	if e.Old == nil {
-		old = name(e.Column) + " IS NULL"
-	}
-	return fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s;", name(e.Table), name(e.Column), value(e.New), strings.Join(append(where, old), " AND "))
+// IsFile tells whether the edit is of a file or another document, rather than of a row.
+func (e Edit) IsFile() bool { return e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI }
+
+// A Client is the command that takes SQL for a database, for a script that a person runs. Name and password are asked for
+// by the program, or stand in its own configuration.
+type Client struct {
+	Driver, Command string
 }
 
-// Clients are the commands that take SQL for each database, for a script that a person runs. Name and password are
-// asked for by the program, or stand in its own configuration.
-func (s *Installation) Clients() map[string]string {
-	quote := func(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
-	commands := map[string]string{}
+// Clients are those of every database.
+func (s *Installation) Clients() map[string]Client {
+	commands := map[string]Client{}
 	for name := range s.Dialect.Databases {
 		at, err := s.resolved(name)
 		if err != nil {
 			continue
 		}
-		commands[name] = map[string]string{
-			dialect.SQLite:     "sqlite3 -bail " + quote("./"+strings.TrimLeft(at.SQLite, "/")),
-			dialect.MySQL:      "mysql --init-command=\"SET sql_mode='ANSI_QUOTES'\" " + quote(at.Name),
-			dialect.PostgreSQL: "psql -v ON_ERROR_STOP=1 " + quote(at.Name),
-		}[at.Driver]
+		commands[name] = Client{at.Driver, map[string]string{
+			dialect.SQLite:     "sqlite3 -bail -batch " + shellescape.Quote("./"+strings.TrimLeft(at.SQLite, "/")),
+			dialect.MySQL:      "mysql --batch --default-character-set=utf8mb4 -- " + shellescape.Quote(at.Name),
+			dialect.PostgreSQL: "psql -q -X -v ON_ERROR_STOP=1 -d " + shellescape.Quote(at.Name),
+		}[at.Driver]}
 	}
 	return commands
+}
+
+// Within lists what the dialect names that lies in a folder below the root, or around it: files of stores, folders of
+// records, databases.
+func (s *Installation) Within(folder string) []string {
+	clean := func(name string) string { return path.Clean("/" + filepath.ToSlash(name)) }
+	in := func(a, b string) bool { return a == b || strings.HasPrefix(a, strings.TrimSuffix(b, "/")+"/") }
+	cache := clean(folder)
+	var found []string
+	note := func(what, name string) {
+		if at := clean(name); name != "" && (in(at, cache) || in(cache, at)) {
+			found = append(found, what)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Stores)) {
+		st := s.Dialect.Stores[name]
+		note("the store "+name, st.File)
+		note("the store "+name, st.Folder)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Dialect.Databases)) {
+		if at, err := s.resolved(name); err == nil && at.Driver == dialect.SQLite {
+			note("the database "+name, at.SQLite)
+		}
+	}
+	return found
 }

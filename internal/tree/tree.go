@@ -31,6 +31,10 @@ type Entry struct {
 	UID, GID uint32
 }
 
+// Aside is the folder at the top of a tree in which this program keeps what it has moved out of the way, for undo. It is no
+// part of the site, and is not visited.
+const Aside = ".weltaxis-aside"
+
 // Walk visits every entry below root, from several goroutines at once and in no particular order. What cannot be
 // looked at goes to failed, and the walk goes on. The error is that of a root that cannot be read, or the
 // context's.
@@ -47,6 +51,9 @@ func Walk(ctx context.Context, root string, visit func(Entry), failed func(path 
 		rel := "."
 		if len(path) > skip {
 			rel = path[skip:]
+		}
+		if rel == Aside && err == nil && d.IsDir() {
+			return fs.SkipDir
 		}
 		if err != nil {
 			if rel == "." {

@@ -76,6 +76,26 @@ func Status(ctx context.Context, o Options) (int, error) {
 	return first.last.status, nil
 }
 
+// Ask asks addresses of the site and gives the status that each ends in, 0 for none.
+func Ask(ctx context.Context, o Options, addresses []string) (map[string]int, error) {
+	v, err := newVisit(o)
+	if err != nil {
+		return nil, err
+	}
+	defer v.client.close()
+	answers := map[string]int{}
+	for _, address := range addresses {
+		u, err := v.home.Parse(address)
+		if err != nil {
+			continue
+		}
+		if ch, err := v.client.follow(ctx, u, v.sameSite); err == nil && ch.last != nil {
+			answers[address] = ch.last.status
+		}
+	}
+	return answers, nil
+}
+
 func newVisit(o Options) (*visit, error) {
 	home, err := url.Parse(o.Address)
 	if err != nil || home.Host == "" {

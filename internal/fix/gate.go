@@ -1,0 +1,51 @@
+package fix
+
+import (
+	"fmt"
+	"slices"
+
+	"weltaxis/internal/facts"
+)
+
+// A Consent is what somebody has allowed.
+type Consent struct {
+	Upto  facts.Risk
+	Names []string // rules and settings that were named one by one
+	// Yes asks for a yes to one disruptive change; nil says yes to all.
+	Yes func(Change) error
+}
+
+// allows tells whether a change may be made: by its risk, and for a disruptive one by its name.
+func (k Consent) allows(c Change) bool {
+	if !c.Makeable() {
+		return false
+	}
+	if c.Risk != facts.Disruptive {
+		return c.Risk <= k.Upto
+	}
+	named := slices.Contains(k.Names, c.Key) || slices.ContainsFunc(c.Rules, func(rule string) bool { return slices.Contains(k.Names, rule) })
+	return k.Upto == facts.Disruptive && named
+}
+
+// Gate divides the plan into the changes that may be made and the rest. What ends a run is made only after something
+// else. The error is that of a yes that was not given; then nothing may be made.
+func (p *Plan) Gate(k Consent) (chosen, rest []Change, err error) {
+	for _, c := range p.Changes {
+		if k.allows(c) {
+			chosen = append(chosen, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Kind.Finisher() }) {
+		return nil, slices.Clone(p.Changes), nil
+	}
+	for _, c := range chosen {
+		if c.Risk == facts.Disruptive && k.Yes != nil {
+			if err := k.Yes(c); err != nil {
+				return nil, nil, fmt.Errorf("nothing was changed: %w", err)
+			}
+		}
+	}
+	return chosen, rest, nil
+}

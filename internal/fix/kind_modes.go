@@ -1,0 +1,126 @@
+package fix
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"al.essio.dev/pkg/shellescape"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/files"
+	"weltaxis/internal/tree"
+)
+
+// The permissions of a class of files are changed entry by entry, each compared with what was planned.
+var modesRow = row{
+	rank: always(80),
+	title: func(_, subject string, class *facts.Likeness) string {
+		if class == nil {
+			return "permissions of " + subject
+		}
+		return "permissions of " + class.InWords()
+	},
+	plan:  planModes,
+	ready: func(c Change) bool { return len(c.Members) > 0 },
+	show: func(_ *Plan, c Change) Shown {
+		from, to := uint32(c.From.Number()), uint32(c.To.Number())
+		s := Shown{From: fmt.Sprintf("%04o  %s", from, Letters(from)), To: fmt.Sprintf("%04o  %s", to, Letters(to))}
+		for _, m := range c.Members {
+			s.Members = append(s.Members, m.Path)
+		}
+		return s
+	},
+	apply:   applyModes,
+	revert:  revertModes,
+	script:  scriptModes,
+	still:   notTook,
+	payload: true,
+}
+
+// planModes finds the entries of the class. All classes of a plan are looked up in one walk.
+func planModes(ctx context.Context, p *planning, c *Change) error {
+	if p.members == nil {
+		p.members = map[facts.Likeness][]tree.Entry{}
+		var classes []facts.Likeness
+		for _, other := range p.plan.Changes {
+			if other.Class != nil {
+				classes = append(classes, *other.Class)
+			}
+		}
+		if p.FilesRoot != "" {
+			var err error
+			if p.members, err = (&files.Source{Root: p.FilesRoot, Dialect: p.Dialect}).Members(ctx, classes); err != nil {
+				return err
+			}
+		}
+	}
+	if c.Members = p.members[*c.Class]; len(c.Members) == 0 {
+		return errors.New("no entry of that class is there any more")
+	}
+	c.Risk, c.Because = modeRisk(uint32(c.From.Number()), uint32(c.To.Number()), c.runnable(), c.Origin.Owner, p.WebUser)
+	return nil
+}
+
+// runnable tells whether the permission to run means anything: for a folder it is that to enter, and of files only
+// programs are run.
+func (c Change) runnable() bool {
+	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && c.Class.Content == "program")
+}
+
+func applyModes(_ context.Context, e *Env, c Change) Outcome {
+	out := Outcome{Change: c}
+	var edits []modeEdit
+	for _, m := range c.Members {
+		edits = append(edits, modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == tree.Folder})
+	}
+	var left []string
+	out = e.journalled(out, c.logLine(), before{Modes: edits}, func() error {
+		for _, edit := range edits {
+			if err := chmod(e.FilesRoot, edit, edit.From, edit.To); err != nil {
+				left = append(left, fmt.Sprintf("%s: %s", edit.Path, facts.InWords(err)))
+			}
+			e.at("after an edit")
+		}
+		if len(left) == len(edits) {
+			return fmt.Errorf("%d of %d were left alone: %s", len(left), len(edits), strings.Join(left[:min(len(left), 3)], "; "))
+		}
+		return nil
+	})
+	if out.Result == Took && len(left) > 0 {
+		out.Says = fmt.Sprintf("%d of %d were left alone: %s", len(left), len(edits), strings.Join(left[:min(len(left), 3)], "; "))
+	}
+	return out
+}
+
+func revertModes(_ context.Context, e *Env, b before) (string, error) {
+	var left []string
+	for _, m := range slices.Backward(b.Modes) {
+		is, there := mode(e.FilesRoot, m)
+		switch {
+		case there && is == m.From:
+		case !there || is != m.To:
+			left = append(left, m.Path)
+		default:
+			if err := chmod(e.FilesRoot, m, m.To, m.From); err != nil {
+				left = append(left, m.Path)
+			}
+		}
+		e.at("after an edit")
+	}
+	if len(left) > 0 {
+		return "", fmt.Errorf("%d were left alone, since they are not as this program left them: %s", len(left), strings.Join(left[:min(len(left), 3)], ", "))
+	}
+	return "", nil
+}
+
+func scriptModes(_ *Plan, c Change) (do, undo []string) {
+	for _, m := range c.Members {
+		at := shellescape.Quote("./" + m.Path)
+		do = append(do, fmt.Sprintf("chmod %04o -- %s", c.To.Number(), at))
+		undo = append(undo, fmt.Sprintf("chmod %04o -- %s", c.From.Number(), at))
+	}
+	return do, undo
+}

@@ -1,0 +1,319 @@
+package fix
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"al.essio.dev/pkg/shellescape"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/store"
+	"weltaxis/internal/tree"
+)
+
+// A cache is emptied at the end of a run, and again at the end of what is taken back, since it may have kept meanwhile
+// what is there no more. What was in a folder is moved aside, and brought back by undo.
+var purgeRow = row{
+	rank:     always(90),
+	title:    func(name, _ string, _ *facts.Likeness) string { return "the page cache " + name + ", emptied" },
+	ready:    func(Change) bool { return true },
+	apply:    applyPurge,
+	revert:   revertPurge,
+	script:   scriptPurge,
+	still:    notTook,
+	finisher: true,
+}
+
+// MaxAside is how much of one emptied cache is kept for undo, in bytes. A larger one is emptied for good, and that is said.
+const MaxAside = 256 << 20
+
+// finish adds the emptying of the caches where something changes that visitors see.
+func (p *planning) finish() {
+	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Makeable() && rows[c.Kind].shown })
+	if p.Dialect == nil || !visible || !p.Pages {
+		return
+	}
+	at := slices.IndexFunc(p.plan.Changes, Change.ForPerson)
+	if at < 0 {
+		at = len(p.plan.Changes)
+	}
+	for _, kept := range p.Dialect.Caches {
+		if kept.Folder != "" && p.Stores.Root == "" {
+			continue // it cannot be reached
+		}
+		c := Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: []string{}, Risk: facts.Visible,
+			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}}
+		if err := planPurge(context.Background(), p, &c); err != nil {
+			c.cannot(err)
+			c.Steps = append(c.Steps, "Empty it by hand, in the way of the content system.")
+		}
+		p.plan.Changes = slices.Insert(p.plan.Changes, at, c)
+	}
+}
+
+func planPurge(_ context.Context, p *planning, c *Change) error {
+	if c.Origin.URL != "" {
+		c.Because += "; what it held cannot be brought back"
+		return nil
+	}
+	if p.site == nil {
+		return errors.New("what the dialect names cannot be opened")
+	}
+	return onlyACache(p.site, c.Name)
+}
+
+// onlyACache refuses a folder that is no cache, or holds what no cache holds: what lies there by its role, and what the
+// content system keeps its data in.
+func onlyACache(site *store.Installation, folder string) error {
+	if in := site.Within(folder); len(in) > 0 {
+		return fmt.Errorf("it is no cache alone: %s lies there", in[0])
+	}
+	root, err := os.OpenRoot(site.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	clean := path.Clean(folder)
+	if link, err := linkOnTheWay(root, clean); err != nil || link != "" {
+		return errors.Join(err, fmt.Errorf("%s is a link, and where it leads is not looked at", link))
+	}
+	matcher := dialect.NewMatcher(site.Dialect)
+	return fs.WalkDir(root.FS(), clean, func(name string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case name == clean || strings.HasPrefix(d.Name(), "."):
+			return nil
+		case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
+			return fmt.Errorf("it is no cache alone: %s is no file", name)
+		}
+		if role := matcher.Role(name, matcher.Folder(path.Dir(name))); role != dialect.Cache && role != dialect.Temporary {
+			return fmt.Errorf("it is no cache alone: %s is %s", name, role)
+		}
+		return nil
+	})
+}
+
+// linkOnTheWay is the first part of a path that is a link.
+func linkOnTheWay(root *os.Root, name string) (string, error) {
+	at := ""
+	for part := range strings.SplitSeq(name, "/") {
+		at = path.Join(at, part)
+		stat, err := root.Lstat(at)
+		if err != nil {
+			return "", err
+		}
+		if stat.Mode()&fs.ModeSymlink != 0 {
+			return at, nil
+		}
+	}
+	return "", nil
+}
+
+func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
+	out := Outcome{Change: c}
+	record := c.logLine()
+	record.From, record.To = "kept pages", "none"
+	if c.Origin.URL != "" {
+		return e.journalled(out, record, before{}, func() error { return e.call(ctx, c.Origin.URL) })
+	}
+	site, err := store.Open(ctx, e.Dialect, e.Stores)
+	if err != nil {
+		return out.failed(err)
+	}
+	defer site.Close()
+	if err := onlyACache(site, c.Name); err != nil {
+		return out.failed(err)
+	}
+	root, err := os.OpenRoot(e.Stores.Root)
+	if err != nil {
+		return out.failed(err)
+	}
+	defer root.Close()
+	aside, final := e.aside(root, path.Clean(c.Name))
+	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func() error { return moveAside(root, path.Clean(c.Name), aside, e.at) })
+	if out.Result == Took {
+		out.Says = final
+	}
+	return out
+}
+
+func (e *Env) call(ctx context.Context, address string) error {
+	if e.Call == nil {
+		return errors.New("there is no live source to call it through")
+	}
+	return e.Call(ctx, address)
+}
+
+// aside is the folder below the root that what is in a cache is moved to, or why there is none.
+func (e *Env) aside(root *os.Root, folder string) (aside, final string) {
+	if public := strings.Trim(path.Clean("/"+e.Dialect.Public), "/"); public == "" {
+		return "", "what it held is not kept: the whole root is served, so there is no place that nobody sees"
+	}
+	total := int64(0)
+	_ = fs.WalkDir(root.FS(), folder, func(_ string, d fs.DirEntry, err error) error {
+		if info, infoErr := d.Info(); err == nil && infoErr == nil && info.Mode().IsRegular() {
+			total += info.Size()
+		}
+		return nil
+	})
+	if total > MaxAside {
+		return "", fmt.Sprintf("what it held is not kept: %s are more than the %s that are kept for undo", facts.FormatSize(total), facts.FormatSize(MaxAside))
+	}
+	aside = path.Join(tree.Aside, fmt.Sprintf("%s-%d", e.Journal.run, e.Journal.next+1))
+	if err := root.MkdirAll(aside, 0o700); err != nil {
+		return "", "what it held is not kept: " + facts.InWords(err)
+	}
+	if err := root.Chmod(tree.Aside, 0o700); err != nil {
+		return "", "what it held is not kept: " + facts.InWords(err)
+	}
+	return aside, ""
+}
+
+// moveAside takes what is in a folder, but leaves the folder and its per-folder override files. Without a place to keep
+// it, it is removed.
+func moveAside(root *os.Root, folder, aside string, at func(string)) error {
+	names, err := namesIn(root, folder)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		from := path.Join(folder, name)
+		if aside == "" {
+			err = root.RemoveAll(from)
+		} else {
+			err = root.Rename(from, path.Join(aside, name))
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		at("after an edit")
+	}
+	return nil
+}
+
+// namesIn are the entries of a folder that are no hidden ones, sorted.
+func namesIn(root *os.Root, folder string) ([]string, error) {
+	in, err := root.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	names, err := in.Readdirnames(-1)
+	slices.Sort(names)
+	return slices.DeleteFunc(names, func(name string) bool { return strings.HasPrefix(name, ".") }), err
+}
+
+// revertPurge empties the cache of what it has kept since, and brings back what it held. Where something of the run stays
+// as the run made it, what the cache held is out of date, and it stays empty.
+func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
+	if b.Folder == "" {
+		return "a cache fills itself again", nil
+	}
+	root, err := os.OpenRoot(e.Stores.Root)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	if err := moveAside(root, b.Folder, "", e.at); err != nil {
+		return "", err
+	}
+	switch {
+	case b.Aside == "":
+		return "it is empty again; what it held was not kept, and it fills itself", nil
+	case e.stays:
+		return "it is empty again; what it held shows what is not taken back", forget(root, b.Aside)
+	}
+	names, err := namesIn(root, b.Aside)
+	if err != nil {
+		return "", fmt.Errorf("what it held is not there any more: %w", err)
+	}
+	for _, name := range names {
+		if err := root.Rename(path.Join(b.Aside, name), path.Join(b.Folder, name)); err != nil {
+			return "", err
+		}
+		e.at("after an edit")
+	}
+	return "it holds what it held", forget(root, b.Aside)
+}
+
+// forget removes a folder that caches were moved aside to, and the folder of all of them when it was the last.
+func forget(root *os.Root, aside string) error {
+	err := root.RemoveAll(aside)
+	_ = root.Remove(tree.Aside)
+	return err
+}
+
+// forgetExpired removes what was moved aside, by this journal or another, so long ago that nobody brings it back any more.
+func (e *Env) forgetExpired() {
+	root, err := os.OpenRoot(e.Stores.Root)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	names, _ := namesIn(root, tree.Aside)
+	for _, name := range names {
+		run, _, _ := strings.Cut(name, "-")
+		if at, err := time.Parse(runStamp, strings.TrimRight(run, "x")); err == nil && e.Journal.now().After(at.Add(Keep)) {
+			_ = forget(root, path.Join(tree.Aside, name))
+		}
+	}
+}
+
+// again empties the caches of what they have kept since a time, after changes were taken back without the emptying that
+// followed them.
+func (e *Env) again(ctx context.Context, since time.Time) error {
+	if e.Dialect == nil {
+		return nil
+	}
+	var failures []error
+	for _, kept := range e.Dialect.Caches {
+		if kept.Purge != "" {
+			failures = append(failures, e.call(ctx, kept.Purge))
+		} else {
+			failures = append(failures, e.removeNewer(ctx, path.Clean(kept.Folder), since))
+		}
+	}
+	return errors.Join(failures...)
+}
+
+func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) error {
+	site, err := store.Open(ctx, e.Dialect, e.Stores)
+	if err != nil {
+		return err
+	}
+	defer site.Close()
+	if err := onlyACache(site, folder); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(e.Stores.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return fs.WalkDir(root.FS(), folder, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasPrefix(d.Name(), ".") {
+			return err
+		}
+		if info, err := d.Info(); err == nil && info.ModTime().After(since) {
+			return root.Remove(name)
+		}
+		return nil
+	})
+}
+
+func scriptPurge(_ *Plan, c Change) (do, undo []string) {
+	if c.Origin.URL != "" {
+		return []string{"# call " + oneLine(c.Origin.URL) + " of the site, with POST"}, nil
+	}
+	empty := fmt.Sprintf("find %s -mindepth 1 -maxdepth 1 ! -name '.*' -exec rm -r -- {} +", shellescape.Quote("./"+path.Clean(c.Name)))
+	return []string{empty}, []string{empty}
+}

@@ -1,0 +1,132 @@
+package fix
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/source/settings"
+	"weltaxis/internal/store"
+)
+
+// A setting is changed where the dialect says that it lives.
+var settingRow = row{
+	title:   named,
+	plan:    func(ctx context.Context, p *planning, c *Change) error { return p.inStores(ctx, c, settingEdits) },
+	ready:   hasEdits,
+	show:    func(p *Plan, c Change) Shown { return p.inPlaces(c, true) },
+	apply:   func(ctx context.Context, e *Env, c Change) Outcome { return e.applyEdits(ctx, c, settingEdits) },
+	revert:  revertEdits,
+	script:  scriptEdits,
+	still:   stale,
+	payload: true,
+	shown:   true,
+}
+
+// settingEdits works out how the value is stored, and what is stored now.
+func settingEdits(ctx context.Context, site *store.Installation, c *Change) ([]store.Edit, error) {
+	setting, mapped := site.Dialect.Settings[c.Name]
+	if !mapped {
+		return nil, fmt.Errorf("the dialect %s does not say where it lives", site.Dialect.Name)
+	}
+	if c.Origin.Screen == "" {
+		c.Origin.Screen = setting.Screen
+	}
+	edits, err := site.PlanSetting(ctx, setting, c.To)
+	if readings, readErr := settings.Readings(ctx, site, setting); readErr == nil {
+		c.From = readings[0].Value
+	}
+	return edits, err
+}
+
+// A worker works out the edits of a change as things are now, and puts what is there now into From.
+type worker func(ctx context.Context, site *store.Installation, c *Change) ([]store.Edit, error)
+
+// inStores plans a change of what stores hold.
+func (p *planning) inStores(ctx context.Context, c *Change, work worker) error {
+	c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.term()))
+	if c.To.Type() == "" {
+		c.Needs = cmp.Or(c.Needs, "a value that only a person can say")
+		return nil
+	}
+	c.Or, c.Needs = c.Needs, ""
+	if p.site == nil {
+		return errors.New("the site file names no dialect, so where it is stored is not known")
+	}
+	edits, err := work(ctx, p.site, c)
+	c.Edits = slices.DeleteFunc(edits, store.Edit.Nothing)
+	c.done = err == nil && len(c.Edits) == 0
+	return err
+}
+
+func hasEdits(c Change) bool { return len(c.Edits) > 0 }
+
+// applyEdits makes a change of what stores hold: it is worked out anew, compared with what was planned, journalled, and
+// written.
+func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
+	out := Outcome{Change: c}
+	site, err := store.Open(ctx, e.Dialect, e.Stores)
+	if err != nil {
+		return out.failed(err)
+	}
+	defer site.Close()
+	fresh := c
+	edits, err := work(ctx, site, &fresh)
+	if err != nil {
+		return out.failed(err)
+	}
+	edits = slices.DeleteFunc(edits, store.Edit.Nothing)
+	switch now := fresh.From; {
+	case !now.Equal(c.From) && !now.Equal(c.To):
+		out.Result, out.Says = Left, fmt.Sprintf("it is %s now, which is not what it was when the plan was made", now)
+		return out
+	case len(edits) == 0:
+		out.Result, out.Says = Took, "it was so already"
+		return out
+	}
+	record := c.logLine()
+	record.Place = edits[0].Place
+	return e.journalled(out, record, before{Edits: edits}, func() error {
+		for i, edit := range edits {
+			if err := site.Apply(ctx, edit); err != nil {
+				for _, made := range slices.Backward(edits[:i]) {
+					err = errors.Join(err, site.Apply(context.WithoutCancel(ctx), made.Reversed()))
+				}
+				return err
+			}
+			e.at("after an edit")
+		}
+		return nil
+	})
+}
+
+// revertEdits brings back what stores held.
+func revertEdits(ctx context.Context, e *Env, b before) (says string, err error) {
+	site, err := store.Open(ctx, e.Dialect, e.Stores)
+	if err != nil {
+		return "", err
+	}
+	defer site.Close()
+	for _, edit := range slices.Backward(b.Edits) {
+		if err := takeBackEdit(ctx, site, edit); err != nil {
+			return "", err
+		}
+		e.at("after an edit")
+		if !edit.IsFile() && site.Clients()[edit.Database].Driver == dialect.SQLite {
+			says = rowsNotBytes
+		}
+	}
+	return says, nil
+}
+
+// inPlaces shows the edits of a change, with its value when that says more than they do.
+func (p *Plan) inPlaces(c Change, values bool) Shown {
+	s := Shown{Diffs: p.diffs(c), Cells: p.cells(c), Command: values}
+	if values {
+		s.From, s.To = c.From.String(), c.To.String()
+	}
+	return s
+}

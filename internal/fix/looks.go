@@ -1,0 +1,110 @@
+package fix
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"time"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+)
+
+// maxSample is how many addresses are asked again after a run.
+const maxSample = 12
+
+// SeenIn is what of a result fixing looks at: what deviates, and what a sample of addresses answered.
+func SeenIn(r *audit.Result) Seen {
+	s := Seen{Deviating: map[string][]string{}}
+	for _, d := range r.Deviations {
+		s.Deviating[d.Rule] = append(s.Deviating[d.Rule], d.Subject)
+	}
+	for _, c := range r.Covered {
+		s.Deviating[c.Rule] = append(s.Deviating[c.Rule], c.Subject)
+	}
+	if !r.Snapshot.Asked(facts.Live) {
+		return s
+	}
+	s.Answers = map[string]int{}
+	if status, known := r.Snapshot.Is(facts.HomeStatus.Term); known {
+		s.Answers[homeOf(r.Snapshot)] = int(status.Number())
+	}
+	if form, known := r.Snapshot.Is(facts.LiveLoginPassword.Term); known && form.Bool() {
+		if reading, known := r.Snapshot.Effective(facts.LiveLoginPassword.Name); known {
+			s.Answers[reading.Origin.URL] = http.StatusOK
+		}
+	}
+	// Pages with forms first, then one of every kind, then whatever there is.
+	kinds := map[string]bool{}
+	pages := slices.Clone(r.Snapshot.Pages)
+	slices.SortStableFunc(pages, func(a, b facts.Page) int { return min(b.Forms, 1) - min(a.Forms, 1) })
+	for _, all := range []bool{false, true} {
+		for _, page := range pages {
+			if len(s.Answers) < maxSample && page.Status == http.StatusOK && (all || !kinds[page.Kind]) {
+				kinds[page.Kind] = true
+				s.Answers[page.Address] = page.Status
+			}
+		}
+	}
+	return s
+}
+
+// homeOf is the address of the home page.
+func homeOf(s *facts.Snapshot) string {
+	reading, _ := s.Effective(facts.HomeStatus.Name)
+	return reading.Origin.URL
+}
+
+// For is what writing to a site needs, with the ways in which a site is looked at again. Before the run it was as the
+// result says; nil for an undo, which no result comes before.
+func For(s *site.Site, before *audit.Result, options audit.Options, journal *Journal) (Env, error) {
+	env := Env{Journal: journal}
+	var err error
+	if env.Dialect, env.Stores, err = audit.Stores(s, options); err != nil {
+		return env, err
+	}
+	if tree := s.Sources.Files; tree != nil {
+		env.FilesRoot = s.Resolve(tree.Root)
+	}
+	env.Recheck = func(ctx context.Context) (Seen, error) {
+		r, err := audit.Run(ctx, s, time.Now(), options)
+		if err != nil {
+			return Seen{}, err
+		}
+		return SeenIn(r), nil
+	}
+	if s.Sources.Live == nil || options.Offline {
+		return env, nil
+	}
+	if before != nil {
+		env.Home = homeOf(before.Snapshot)
+	}
+	env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, options) }
+	env.Ask = func(ctx context.Context, addresses []string) map[string]int {
+		answers, err := audit.Ask(ctx, s, addresses, options)
+		if err != nil {
+			return map[string]int{}
+		}
+		return answers
+	}
+	return env, nil
+}
+
+// WishesFor are what a plan for a site is made from, after an audit.
+func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[string]string) (Wishes, error) {
+	w := Wishes{Deviations: r.Deviations, WebUser: s.Said("web_user"), Values: values}
+	var err error
+	if w.Dialect, w.Stores, err = audit.Stores(s, options); err != nil {
+		return w, err
+	}
+	if tree := s.Sources.Files; tree != nil {
+		w.FilesRoot = s.Resolve(tree.Root)
+	}
+	kept, known := r.Snapshot.Is(facts.CachePage.Term)
+	w.Pages = !known || kept.Bool()
+	if robots, known := r.Snapshot.Is(facts.LiveRobotsStatus.Term); known && robots.Number() == http.StatusOK {
+		w.Made = []string{"robots.txt"}
+	}
+	return w, nil
+}
