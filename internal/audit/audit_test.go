@@ -164,7 +164,7 @@ func TestSettingsSideBySide(t *testing.T) {
 func TestTreeSaysWhatIsExpectedOfEachClass(t *testing.T) {
 	class := facts.Class{Role: "config", Kind: "file", Mode: "0666", Count: 1, Paths: []string{"config.php"}, Single: true}
 	r := &Result{Snapshot: &facts.Snapshot{Seen: facts.Seen{Classes: []facts.Class{class, {Role: "code", Kind: "file", Paths: []string{"a"}}}}},
-		Deviations: []facts.Deviation{{Rule: "p.a", Subject: "config.php", Expected: "closed", Fix: facts.Proposal{Kind: facts.KindMode, Changes: []facts.Target{{To: facts.NumberOf(facts.Mode, 0o444)}}}}}}
+		Deviations: []facts.Deviation{{Rule: "p.a", Subject: "config.php", Expected: "closed", Fix: facts.Proposal{Kind: facts.KindMode, Mode: &facts.ModeTarget{To: facts.NumberOf(facts.Mode, 0o444)}}}}}
 	rows := r.Tree()
 	assert.Equal(t, "0444", rows[0].Expected)
 	assert.Equal(t, []string{"p.a"}, rows[0].Rules)

@@ -2,25 +2,12 @@ package fix
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"slices"
 	"strings"
 
-	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/source/settings"
-	"weltaxis/internal/store"
 )
-
-// readSetting is the neutral value that is effective now.
-func readSetting(ctx context.Context, site *store.Installation, s dialect.Setting) (facts.Value, error) {
-	readings, err := settings.Readings(ctx, site, s)
-	if err != nil {
-		return facts.Value{}, err
-	}
-	return readings[0].Value, nil
-}
 
 // whyRisk says in one line what a change can break.
 func whyRisk(risk facts.Risk, setting facts.Term) string {

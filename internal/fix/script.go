@@ -42,18 +42,20 @@ func (p *Plan) Script(site, root string, chosen, rest []Change) (string, error) 
 # What Weltaxis proposes for %s. Read it before you run it.
 #   sh this-script apply     makes the changes
 #   sh this-script undo      takes them back
+# What the database programs need to be let in stands in their own configuration (~/.my.cnf, ~/.pgpass).
 # ROOT=FOLDER in front of it says where the installation lies, if it is not where it was when this was written.
 set -eu
-cd -- "${ROOT:-%s}"
+[ -n "${ROOT:-}" ] || ROOT=%s
+cd -- "$ROOT"
 
 stop() { printf '%%s is not as it was when this was written; stopped\n' "$1" >&2; exit 1; }
 
 # into FILE: puts the change on standard input into a file, which stays the one that it is where it may be written to.
 into() {
   if [ -w "$1" ]; then
-    new=$(mktemp) && patch -s -F 0 -r - -o "$new" -- "$1" && cat -- "$new" > "$1" && rm -- "$new" || stop "$1"
+    new=$(mktemp) && patch -s --binary -F 0 -r - -o "$new" -- "$1" && cat -- "$new" > "$1" && rm -- "$new" || stop "$1"
   else
-    patch -s -F 0 -r - --no-backup-if-mismatch -- "$1" || stop "$1"
+    patch -s --binary -F 0 -r - --no-backup-if-mismatch -- "$1" || stop "$1"
   fi
 }
 
@@ -70,7 +72,7 @@ case "${1:-}" in
   undo) undo ;;
   *) echo "say apply or undo" >&2; exit 2 ;;
 esac
-`, oneLine(site), strings.ReplaceAll(shellescape.Quote(root), `"`, `\"`), indented(do), indented(undo)), nil
+`, oneLine(site), shellescape.Quote(root), indented(do), indented(undo)), nil
 }
 
 // indented are the lines of a function. What belongs to a here-document stays where it is.
@@ -104,7 +106,8 @@ func (c Change) whyNot() string {
 	return "it is " + c.Risk.String() + ", which --allow and names decide"
 }
 
-// document is a command with a text on its standard input, which no line of the text can end.
+// document is a command with a text on its standard input, which no line of the text can end. << in the command is
+// where it is given; the text ends with a line end.
 func document(command, text string) string {
 	mark := make([]byte, 8)
 	_, _ = rand.Read(mark) // never fails (crypto/rand)
@@ -112,124 +115,162 @@ func document(command, text string) string {
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	return fmt.Sprintf("%s <<'%s'\n%s%s", command, end, text, end)
+	return fmt.Sprintf("%s\n%s%s", strings.Replace(command, "<<", "<<'"+end+"'", 1), text, end)
 }
 
+// exactly is the start of a pipe that gives a text to the byte, without the line end that a document adds.
+func exactly(text string) string { return fmt.Sprintf("head -c %d << | ", len(text)) }
+
+// scriptEdits writes edits of files one by one, and those of one database in one transaction.
 func scriptEdits(p *Plan, c Change) (do, undo []string) {
-	for _, e := range c.Edits {
-		do = append(do, p.scriptEdit(e))
-		undo = append([]string{p.scriptEdit(e.Reversed())}, undo...)
+	for len(c.Edits) > 0 {
+		n := 1
+		for !c.Edits[0].IsFile() && n < len(c.Edits) && !c.Edits[n].IsFile() && c.Edits[n].Database == c.Edits[0].Database {
+			n++
+		}
+		var back []store.Edit
+		for _, e := range slices.Backward(c.Edits[:n]) {
+			back = append(back, e.Reversed())
+		}
+		do, undo = append(do, p.script(c.Edits[:n])...), append(p.script(back), undo...)
+		c.Edits = c.Edits[n:]
 	}
 	return do, undo
 }
 
 const byHand = "# it holds a secret, so it does not stand here: change it by hand"
 
-func (p *Plan) scriptEdit(e store.Edit) string {
-	at := shellescape.Quote("./" + e.File)
-	switch {
-	case e.IsFile() && e.Before == nil:
-		return document(fmt.Sprintf("[ ! -e %s ] || stop %s; cat > %s", at, at, at), string(e.After))
-	case e.IsFile() && e.After == nil:
-		return "rm -- " + at
-	case e.IsFile():
-		text, err := udiff.ToUnified("a", "b", string(e.Before), udiff.Strings(string(e.Before), string(e.After)), 0)
-		if err != nil || p.Discern(text) != text || strings.ContainsRune(text, 0) {
-			return byHand
-		}
-		return document("into "+at, text)
+// script is one edit of a file, or all of one database.
+func (p *Plan) script(edits []store.Edit) []string {
+	if e := edits[0]; e.IsFile() {
+		return []string{p.scriptFile(e)}
 	}
-	for _, text := range []*string{e.Old, e.New} {
-		if text != nil && p.Discern(*text) != *text {
-			return byHand
-		}
-	}
-	client, driver := p.clients[e.Database].Command, p.clients[e.Database].Driver
-	if client == "" {
-		return "# nobody knows how " + oneLine(e.Database) + " is reached: change it by hand"
-	}
+	var lines []string
 	shown := func(text *string) string {
 		if text == nil {
 			return "nothing"
 		}
 		return fmt.Sprintf("%q", *text)
 	}
-	return "# " + oneLine(fmt.Sprintf("%s, %s: %s becomes %s", e.Table, e.Column, shown(e.Old), shown(e.New))) + "\n  " +
-		document(client+" || stop "+shellescape.Quote("the row of "+e.Table), sqlOf(driver, e))
+	for _, e := range edits {
+		for _, text := range []*string{e.Old, e.New} {
+			if text != nil && p.Discern(*text) != *text {
+				return []string{byHand}
+			}
+		}
+		lines = append(lines, "# "+oneLine(fmt.Sprintf("%s, %s: %s becomes %s", e.Table, e.Column, shown(e.Old), shown(e.New))))
+	}
+	to := p.clients[edits[0].Database]
+	if to.Command == "" {
+		return []string{"# nobody knows how " + oneLine(edits[0].Database) + " is reached: change it by hand"}
+	}
+	return append(lines, document(to.Command+" << || stop "+shellescape.Quote("a row of "+oneLine(edits[0].Table)), sqlOf(to.Driver, edits)))
 }
 
-// An sqlSpelling is how one database writes what a script needs (ISO 9075 where it says nothing else).
+func (p *Plan) scriptFile(e store.Edit) string {
+	at := shellescape.Quote("./" + e.File)
+	whole := string(e.Before) + string(e.After)
+	if strings.ContainsRune(whole, 0) {
+		return "# it holds bytes that no script holds: change it by hand"
+	}
+	if (e.Before == nil || e.After == nil) && p.Discern(whole) != whole {
+		return byHand
+	}
+	switch {
+	case e.Before == nil:
+		return fmt.Sprintf("[ ! -e %s ] || stop %s\n  %s", at, at, document(exactly(string(e.After))+"cat > "+at, string(e.After)))
+	case e.After == nil:
+		return document(exactly(string(e.Before))+"cmp -s - "+at+" || stop "+at, string(e.Before)) + "\n  rm -- " + at
+	}
+	text, err := udiff.ToUnified("a", "b", string(e.Before), udiff.Strings(string(e.Before), string(e.After)), 0)
+	if err != nil || p.Discern(text) != text {
+		return byHand
+	}
+	return document("into "+at+" <<", text)
+}
+
+// An sqlSpelling is how one database writes what a script needs (ISO 9075 where it says nothing else). A text is written
+// without any character that ends it or that a client of the database obeys.
 type sqlSpelling struct {
-	begin, end string
-	quote      string                  // of a name
-	text       func(hex string) string // a text from its bytes
-	same       func(column, hex string) string
-	temporary  string
-	changed    string // checks that the statement before it changed one row
-	update     string // the statement that changes and checks, when that is one; %s is the change
+	begin, temporary string
+	quote            string                              // of a name
+	text             func(text string) string            // a literal
+	same             func(column, literal string) string // compared to the byte
+	changed          string                              // checks that the statement before it changed one row
+	update           string                              // the statement that changes and checks, when that is one; %s is the change
 }
 
 var sqlSpellings = map[string]sqlSpelling{
-	dialect.SQLite: {begin: "BEGIN IMMEDIATE", end: "COMMIT", quote: `"`, temporary: "CREATE TEMP TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
-		text:    func(hex string) string { return "CAST(X'" + hex + "' AS TEXT)" },
-		same:    func(column, hex string) string { return "CAST(" + column + " AS BLOB) = X'" + hex + "'" },
+	dialect.SQLite: {begin: "BEGIN IMMEDIATE", quote: `"`, temporary: "CREATE TEMP TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
+		text: func(text string) string { return fmt.Sprintf("CAST(X'%x' AS TEXT)", text) },
+		same: func(column, literal string) string {
+			return "CAST(" + column + " AS TEXT) = " + literal + " COLLATE BINARY"
+		},
 		changed: "INSERT INTO weltaxis_check SELECT changes()"},
-	dialect.MySQL: {begin: "START TRANSACTION", end: "COMMIT", quote: "`", temporary: "CREATE TEMPORARY TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
-		text: func(hex string) string { return "CONVERT(X'" + hex + "' USING utf8mb4)" },
-		same: func(column, hex string) string {
-			return "CAST(CONVERT(" + column + " USING utf8mb4) AS BINARY) = X'" + hex + "'"
+	dialect.MySQL: {begin: "START TRANSACTION", quote: "`", temporary: "CREATE TEMPORARY TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
+		text: func(text string) string { return fmt.Sprintf("CONVERT(X'%x' USING utf8mb4)", text) },
+		same: func(column, literal string) string {
+			return "CAST(CONVERT(" + column + " USING utf8mb4) AS BINARY) = CAST(" + literal + " AS BINARY)"
 		},
 		changed: "INSERT INTO weltaxis_check SELECT ROW_COUNT()"},
-	dialect.PostgreSQL: {begin: "BEGIN", end: "COMMIT", quote: `"`, temporary: "CREATE TEMPORARY TABLE weltaxis_check (one integer CHECK (one = 1)) ON COMMIT DROP",
-		text: func(hex string) string { return "convert_from(decode('" + hex + "', 'hex'), 'UTF8')" },
-		same: func(column, hex string) string {
-			return column + "::text = convert_from(decode('" + hex + "', 'hex'), 'UTF8')"
+	dialect.PostgreSQL: {begin: "BEGIN", quote: `"`, temporary: "CREATE TEMPORARY TABLE weltaxis_check (one integer CHECK (one = 1)) ON COMMIT DROP",
+		// Of no type of its own, so that it becomes that of the column (PostgreSQL 15, 4.1.2.3).
+		text: func(text string) string {
+			var b strings.Builder
+			for _, r := range text {
+				fmt.Fprintf(&b, `\+%06x`, r)
+			}
+			return "U&'" + b.String() + "'"
 		},
+		same:   func(column, literal string) string { return column + "::text = " + literal },
 		update: "WITH changed AS (%s RETURNING 1) INSERT INTO weltaxis_check SELECT count(*) FROM changed"},
 }
 
-// sqlOf is an edit of a row as statements: in one transaction it is checked that one row is there as it was, that row is
-// changed, and it is checked that one was.
-func sqlOf(driver string, e store.Edit) string {
+// sqlOf are edits of rows as statements, in one transaction: of each it is checked that one row is there as it was, that row
+// is changed, and it is checked that one was.
+func sqlOf(driver string, edits []store.Edit) string {
 	as := sqlSpellings[driver]
-	name := func(text string) string {
-		return as.quote + strings.ReplaceAll(text, as.quote, as.quote+as.quote) + as.quote
+	statements := []string{as.begin, as.temporary}
+	for _, e := range edits {
+		check, change := as.edit(e)
+		statements = append(statements, "INSERT INTO weltaxis_check SELECT "+check)
+		if as.update != "" {
+			statements = append(statements, fmt.Sprintf(as.update, change))
+		} else {
+			statements = append(statements, change, as.changed)
+		}
 	}
-	bytes := func(text string) string { return hex.EncodeToString([]byte(text)) }
+	return strings.Join(append(statements, "COMMIT"), ";\n") + ";\n"
+}
+
+func (as sqlSpelling) name(text string) string {
+	return as.quote + strings.ReplaceAll(text, as.quote, as.quote+as.quote) + as.quote
+}
+
+// edit is an edit as what has to be one before it, and the statement.
+func (as sqlSpelling) edit(e store.Edit) (check, change string) {
+	keys := slices.Sorted(maps.Keys(e.Where))
 	var where []string
-	for _, column := range slices.Sorted(maps.Keys(e.Where)) {
-		where = append(where, as.same(name(column), bytes(e.Where[column])))
+	for _, column := range keys {
+		where = append(where, as.same(as.name(column), as.text(e.Where[column])))
 	}
-	key := strings.Join(where, " AND ")
-	is := name(e.Column) + " IS NULL"
+	table, column, is, to := as.name(e.Table), as.name(e.Column), as.name(e.Column)+" IS NULL", "NULL"
 	if e.Old != nil {
-		is = as.same(name(e.Column), bytes(*e.Old))
+		is = as.same(column, as.text(*e.Old))
 	}
-	to := "NULL"
 	if e.New != nil {
-		to = as.text(bytes(*e.New))
+		to = as.text(*e.New)
 	}
-	table, check, change := name(e.Table), "", ""
+	row := fmt.Sprintf("FROM %s WHERE %s", table, strings.Join(where, " AND "))
 	switch {
 	case e.Insert && e.Old == nil:
-		columns, values := []string{name(e.Column)}, []string{to}
-		for _, column := range slices.Sorted(maps.Keys(e.Where)) {
-			columns, values = append(columns, name(column)), append(values, as.text(bytes(e.Where[column])))
+		columns, values := []string{column}, []string{to}
+		for _, key := range keys {
+			columns, values = append(columns, as.name(key)), append(values, as.text(e.Where[key]))
 		}
-		check = fmt.Sprintf("INSERT INTO weltaxis_check SELECT 1 - count(*) FROM %s WHERE %s", table, key)
-		change = fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(columns, ", "), strings.Join(values, ", "))
+		return "1 - count(*) " + row, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(columns, ", "), strings.Join(values, ", "))
 	case e.Insert && e.New == nil:
-		check = fmt.Sprintf("INSERT INTO weltaxis_check SELECT count(*) FROM %s WHERE %s AND %s", table, key, is)
-		change = fmt.Sprintf("DELETE FROM %s WHERE %s AND %s", table, key, is)
-	default:
-		check = fmt.Sprintf("INSERT INTO weltaxis_check SELECT count(*) FROM %s WHERE %s AND %s", table, key, is)
-		change = fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s AND %s", table, name(e.Column), to, key, is)
+		return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("DELETE %s AND %s", row, is)
 	}
-	statements := []string{as.begin, as.temporary, check}
-	if as.update != "" {
-		statements = append(statements, fmt.Sprintf(as.update, change))
-	} else {
-		statements = append(statements, change, as.changed)
-	}
-	return strings.Join(append(statements, as.end), ";\n") + ";\n"
+	return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s AND %s", table, column, to, strings.Join(where, " AND "), is)
 }

@@ -2,12 +2,14 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -503,27 +505,53 @@ func (db *database) change(e Edit, there bool) *statement {
 // IsFile tells whether the edit is of a file or another document, rather than of a row.
 func (e Edit) IsFile() bool { return e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI }
 
-// A Client is the command that takes SQL for a database, for a script that a person runs. Name and password are asked for
-// by the program, or stand in its own configuration.
+// A Client is the command that takes SQL for a database, for a script that a person runs. The password stands in the
+// program's own configuration.
 type Client struct {
 	Driver, Command string
 }
 
-// Clients are those of every database.
+// Clients are those of every database whose place is known.
 func (s *Installation) Clients() map[string]Client {
-	commands := map[string]Client{}
+	clients := map[string]Client{}
 	for name := range s.Dialect.Databases {
 		at, err := s.resolved(name)
 		if err != nil {
 			continue
 		}
-		commands[name] = Client{at.Driver, map[string]string{
-			dialect.SQLite:     "sqlite3 -bail -batch " + shellescape.Quote("./"+strings.TrimLeft(at.SQLite, "/")),
-			dialect.MySQL:      "mysql --batch --default-character-set=utf8mb4 -- " + shellescape.Quote(at.Name),
-			dialect.PostgreSQL: "psql -q -X -v ON_ERROR_STOP=1 -d " + shellescape.Quote(at.Name),
-		}[at.Driver]}
+		host, port, err := net.SplitHostPort(at.Host)
+		if err != nil {
+			host, port = at.Host, at.Port
+		}
+		if path.IsAbs(host) {
+			host, port, at.Socket = "", "", host
+		}
+		var command []string
+		option := func(name, value string) {
+			if value != "" {
+				command = append(command, name+shellescape.Quote(value))
+			}
+		}
+		switch at.Driver {
+		case dialect.SQLite:
+			command = []string{"sqlite3 -bail -batch " + shellescape.Quote("./"+strings.TrimLeft(at.SQLite, "/"))}
+		case dialect.MySQL:
+			command = []string{"mysql --batch --default-character-set=utf8mb4"}
+			option("--host=", host)
+			option("--port=", port)
+			option("--socket=", at.Socket)
+			option("--user=", at.User)
+			option("--database=", at.Name)
+		case dialect.PostgreSQL:
+			command = []string{"psql -q -X -w -v ON_ERROR_STOP=1"}
+			option("--host=", cmp.Or(host, at.Socket))
+			option("--port=", port)
+			option("--username=", at.User)
+			option("--dbname=", at.Name)
+		}
+		clients[name] = Client{at.Driver, strings.Join(command, " ")}
 	}
-	return commands
+	return clients
 }
 
 // Within lists what the dialect names that lies in a folder below the root, or around it: files of stores, folders of
