@@ -3,6 +3,7 @@
 package store
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -11,12 +12,24 @@ import (
 	"syscall"
 )
 
-// ReplaceFile puts other content in the place of a file below root in one step, with the mode and owner it had. A
-// file that nobody may write, as a locked configuration is, becomes one again: it is never unlocked, since what is
-// replaced is its name in the folder. Links are followed within the root; a file with several names is refused,
-// because the others would go on with the old content.
-func ReplaceFile(root *os.Root, name string, data []byte, at func(point string)) (err error) {
-	stat, err := root.Stat(name)
+// maxLinks is how many links in a row are followed.
+const maxLinks = 10
+
+// ReplaceFile puts other content in the place of a file below root in one step, with the mode, owner, access control list
+// and other attributes it had; what cannot be kept is refused. A file that nobody may write, as a locked configuration is,
+// becomes one again: it is never unlocked, since what is replaced is its name in the folder. Links are followed within the
+// root; a file with several names is refused, because the others would go on with the old content. A file that does not
+// hold before any more is ErrChanged; what somebody has put there in the last moment stays.
+func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point string)) (err error) {
+	if name, err = followed(root, name); err != nil {
+		return err
+	}
+	old, err := root.Open(name)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	stat, err := old.Stat()
 	if err != nil {
 		return err
 	}
@@ -26,13 +39,6 @@ func ReplaceFile(root *os.Root, name string, data []byte, at func(point string))
 		return errors.New("it is no ordinary file")
 	case sys != nil && sys.Nlink > 1:
 		return errors.New("it has several names (hard links), and the others would keep the old content")
-	}
-	if link, err := root.Lstat(name); err == nil && link.Mode()&os.ModeSymlink != 0 {
-		target, err := root.Readlink(name)
-		if err != nil || path.IsAbs(target) {
-			return errors.New("it is a link that only a person should follow")
-		}
-		return ReplaceFile(root, path.Join(path.Dir(name), target), data, at)
 	}
 	temporary := path.Join(path.Dir(name), leftover(name)+strconv.Itoa(os.Getpid()))
 	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -54,6 +60,9 @@ func ReplaceFile(root *os.Root, name string, data []byte, at func(point string))
 		err = file.Chmod(stat.Mode().Perm() | stat.Mode()&(os.ModeSetuid|os.ModeSetgid|os.ModeSticky))
 	}
 	if err == nil {
+		err = carry(old, file)
+	}
+	if err == nil {
 		err = file.Sync()
 	}
 	if closeErr := file.Close(); err == nil {
@@ -61,12 +70,54 @@ func ReplaceFile(root *os.Root, name string, data []byte, at func(point string))
 	}
 	if err == nil {
 		at("written beside")
-		err = root.Rename(temporary, name)
+		err = inItsPlace(root, temporary, name, before, at)
 	}
 	if err != nil {
 		return err
 	}
 	return syncFolder(root, path.Dir(name))
+}
+
+// followed is where a name leads by links within the root.
+func followed(root *os.Root, name string) (string, error) {
+	for range maxLinks {
+		link, err := root.Lstat(name)
+		if err != nil || link.Mode()&os.ModeSymlink == 0 {
+			return name, err
+		}
+		target, err := root.Readlink(name)
+		if err != nil || path.IsAbs(target) {
+			return "", errors.New("it is a link that only a person should follow")
+		}
+		name = path.Join(path.Dir(name), target)
+	}
+	return "", errors.New("it is a link to a link, without an end")
+}
+
+// inItsPlace puts a new file in the place of one that holds before. The two change places, so that what was replaced can be
+// looked at: if somebody has written in between, it is put back.
+func inItsPlace(root *os.Root, temporary, name string, before []byte, at func(point string)) error {
+	if now, err := root.ReadFile(name); err != nil || !bytes.Equal(now, before) {
+		return errors.Join(err, ErrChanged)
+	}
+	folder, err := root.Open(path.Dir(name))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	at("compared")
+	err = exchange(folder, path.Base(temporary), path.Base(name))
+	if errors.Is(err, errors.ErrUnsupported) {
+		return root.Rename(temporary, name)
+	}
+	if err != nil {
+		return err
+	}
+	at("exchanged")
+	if was, err := root.ReadFile(temporary); err == nil && bytes.Equal(was, before) {
+		return root.Remove(temporary)
+	}
+	return errors.Join(exchange(folder, path.Base(temporary), path.Base(name)), ErrChanged)
 }
 
 // CreateFile makes a new file below root in one step, readable for all. One that is there already is left alone.

@@ -8,7 +8,7 @@ import (
 )
 
 // ReplaceFile needs what only Unix has: a rename in one step that keeps mode and owner.
-func ReplaceFile(*os.Root, string, []byte, func(string)) error {
+func ReplaceFile(*os.Root, string, []byte, []byte, func(string)) error {
 	return errors.New("files are changed on Unix only")
 }
 

@@ -129,7 +129,7 @@ func TestAReplacedFileKeepsWhatItWas(t *testing.T) {
 		require.NoError(t, os.Chmod(filepath.Join(dir, name), mode))
 	}
 	write("locked", 0o440)
-	require.NoError(t, ReplaceFile(root, "locked", []byte("new"), func(string) {}))
+	require.NoError(t, ReplaceFile(root, "locked", []byte("old"), []byte("new"), func(string) {}))
 	stat, err := os.Stat(filepath.Join(dir, "locked"))
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o440), stat.Mode(), "the lock stays")
@@ -137,7 +137,7 @@ func TestAReplacedFileKeepsWhatItWas(t *testing.T) {
 	assert.Equal(t, "new", string(data))
 
 	require.NoError(t, os.Symlink("locked", filepath.Join(dir, "link")))
-	require.NoError(t, ReplaceFile(root, "link", []byte("newer"), func(string) {}))
+	require.NoError(t, ReplaceFile(root, "link", []byte("new"), []byte("newer"), func(string) {}))
 	link, err := os.Lstat(filepath.Join(dir, "link"))
 	require.NoError(t, err)
 	assert.NotZero(t, link.Mode()&os.ModeSymlink, "a link stays one")
@@ -145,11 +145,11 @@ func TestAReplacedFileKeepsWhatItWas(t *testing.T) {
 	assert.Equal(t, "newer", string(data))
 
 	require.NoError(t, os.Link(filepath.Join(dir, "locked"), filepath.Join(dir, "second")))
-	assert.ErrorContains(t, ReplaceFile(root, "locked", nil, func(string) {}), "several names")
+	assert.ErrorContains(t, ReplaceFile(root, "locked", []byte("newer"), nil, func(string) {}), "several names")
 	outside := filepath.Join(t.TempDir(), "outside")
 	require.NoError(t, os.WriteFile(outside, []byte("mine"), 0o600))
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "leads-out")))
-	assert.Error(t, ReplaceFile(root, "leads-out", []byte("x"), func(string) {}))
+	assert.Error(t, ReplaceFile(root, "leads-out", []byte("mine"), []byte("x"), func(string) {}))
 	data, _ = os.ReadFile(outside)
 	assert.Equal(t, "mine", string(data))
 	left, err := filepath.Glob(filepath.Join(dir, ".*weltaxis*"))

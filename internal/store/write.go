@@ -298,7 +298,7 @@ func (s *Installation) applyFile(e Edit) error {
 	case e.After == nil:
 		return s.root.Remove(e.File)
 	}
-	return ReplaceFile(s.root, e.File, e.After, s.at)
+	return ReplaceFile(s.root, e.File, now, e.After, s.at)
 }
 
 // at tells of a point at which the program may end.
