@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -309,19 +310,60 @@ func (d *Dialect) checkMarks(at strict.Pos, text string) (err error) {
 	return err
 }
 
+// checkCaches lets nothing be called a cache that holds anything else: what is emptied must be the role's of caches alone,
+// and lie neither in nor around what the site keeps.
 func (d *Dialect) checkCaches() error {
+	matcher := NewMatcher(d)
 	for _, c := range d.Caches {
-		folder := filepath.Clean(c.Folder)
+		folder := path.Clean(filepath.ToSlash(c.Folder))
 		switch {
 		case (c.Folder == "") == (c.Purge == ""):
 			return d.errorf(strict.Pos{}, "caches: each is a folder, or a path to call")
-		case c.Folder != "" && (!filepath.IsLocal(c.Folder) || folder == "." || folder == filepath.Clean(d.Public)):
-			return d.errorf(strict.Pos{}, "caches: %q is no folder of its own below the root", c.Folder)
 		case c.Purge != "" && !strings.HasPrefix(c.Purge, "/"):
 			return d.errorf(strict.Pos{}, "caches: purge is a path, as /empty")
+		case c.Purge != "":
+			continue
+		case !filepath.IsLocal(c.Folder) || folder == ".":
+			return d.errorf(strict.Pos{}, "caches: %q is no folder of its own below the root", c.Folder)
+		}
+		if role := matcher.Folder(folder); role != Cache && role != Temporary {
+			return d.errorf(strict.Pos{}, "caches: %q is emptied, and by its role it is %s; if it holds nothing but kept pages, list it under roles, cache", c.Folder, role)
+		}
+		if in := d.keptWith(folder); in != "" {
+			return d.errorf(strict.Pos{}, "caches: %q is emptied, and %s lies in it or around it", c.Folder, in)
 		}
 	}
 	return nil
+}
+
+// keptWith is what the site keeps that lies in a folder or around it, "" for nothing.
+func (d *Dialect) keptWith(folder string) string {
+	in := func(a, b string) bool { return a == b || strings.HasPrefix(a, b+"/") }
+	clash := func(name string) bool {
+		at := strings.Trim(path.Clean("/"+filepath.ToSlash(name)), "/")
+		return name != "" && at != "" && !strings.Contains(at, "{") && (in(at, folder) || in(folder, at))
+	}
+	if public := strings.Trim(path.Clean("/"+filepath.ToSlash(d.Public)), "/"); public != "" && in(public, folder) {
+		return "the folder that is served"
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Stores)) {
+		if clash(d.Stores[name].File) || clash(d.Stores[name].Folder) {
+			return "the store " + name
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Databases)) {
+		if clash(d.Databases[name].SQLite) {
+			return "the database " + name
+		}
+	}
+	for _, role := range slices.Sorted(maps.Keys(d.Roles)) {
+		for _, pattern := range d.Roles[role] {
+			if role != Cache && role != Temporary && strings.Contains(pattern, "/") && in(strings.Trim(pattern, "/"), folder) {
+				return pattern + ", which is " + role + ","
+			}
+		}
+	}
+	return ""
 }
 
 func (d *Dialect) hasDatabase(name string) bool {

@@ -86,6 +86,35 @@ func TestAMistakeInADialectIsAnErrorWithItsPlace(t *testing.T) {
 	assert.ErrorContains(t, err, "no such file")
 }
 
+// TestNothingElseIsCalledACache: what is emptied is the role's alone, and neither in nor around what the site keeps.
+func TestNothingElseIsCalledACache(t *testing.T) {
+	const rest = `dialect: x
+version: 1
+public: public
+roles: {cache: [public/kept/, var/cache/, data/, pages/, public/, system/, deep/], uploads: [public/pictures/, deep/pictures/], private: [secret/]}
+stores: {ini: {file: data/site.ini, format: ini}, pages: {folder: pages/all, format: yaml}}
+databases: {main: {sqlite: system/db/main.db}}
+settings: {site.title: {from: ini/title}}
+caches: [%s]
+`
+	for cache, says := range map[string]string{
+		"{folder: public/kept/}": "", "{folder: var/cache}": "", "{folder: var/cache/pages}": "", "{purge: /empty}": "",
+		"{folder: data}": "the store ini lies in it", "{folder: pages}": "the store pages", "{folder: pages/all}": "the store pages", "{folder: pages/all/kept}": "the store pages",
+		"{folder: system}": "the database main", "{folder: system/db/}": "the database main", "{folder: public}": "the folder that is served", "{folder: ./public/}": "the folder that is served",
+		"{folder: deep}": "deep/pictures/, which is uploads", "{folder: public/pictures}": "by its role it is uploads", "{folder: secret}": "by its role it is private", "{folder: elsewhere}": "by its role it is other",
+		"{folder: .}": "no folder of its own", "{folder: ../x}": "no folder of its own", "{folder: /var/cache}": "no folder of its own", "{purge: empty}": "purge is a path", "{folder: a, purge: /b}": "a folder, or a path",
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "x.yaml"), fmt.Appendf(nil, rest, cache), 0o600))
+		_, err := Load("./x.yaml", dir)
+		if says == "" {
+			assert.NoError(t, err, cache)
+			continue
+		}
+		assert.ErrorContains(t, err, says, cache)
+	}
+}
+
 func TestTranslations(t *testing.T) {
 	setting := func(name string, s Setting) Setting {
 		entry, known := facts.Lookup(facts.Settings.Name(name))

@@ -68,10 +68,15 @@ type before struct {
 	Edits  []store.Edit `json:"edits,omitempty"`
 	Modes  []modeEdit   `json:"modes,omitempty"`
 	Folder string       `json:"folder,omitempty"` // of a cache
+	Call   string       `json:"call,omitempty"`   // the path that empties a cache
 	Aside  string       `json:"aside,omitempty"`  // where what it held lies, below the root
 }
 
-func (b before) empty() bool { return len(b.Edits)+len(b.Modes) == 0 && b.Folder == "" }
+// whole tells whether it says what was before.
+func (b before) whole() bool {
+	holds := rows[b.Kind].payload
+	return holds == nil || holds(b)
+}
 
 // readBefore reads what undo needs, and refuses what it does not understand: taking back half of it is worse than nothing.
 func readBefore(data []byte, of LogLine) (before, error) {

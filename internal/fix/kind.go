@@ -57,9 +57,9 @@ type row struct {
 	// still says what it means that rules still deviate which the change was to settle.
 	still func(o *Outcome, rules []string)
 
-	payload  bool // undo needs to know what was before
-	shown    bool // visitors see it, so that caches are emptied after it
-	finisher bool // it ends a run, after all else, and again after what is taken back
+	payload  func(b before) bool // what undo needs to know is there; nil when it needs nothing
+	shown    bool                // visitors see it, so that caches are emptied after it
+	finisher bool                // it ends a run, after all else, and again after what is taken back
 }
 
 // rows are the kinds, in the order in which they stand in a plan.

@@ -23,7 +23,7 @@ var fieldRow = row{
 	revert:  revertEdits,
 	script:  scriptEdits,
 	still:   stale,
-	payload: true,
+	payload: hadEdits,
 	shown:   true,
 }
 

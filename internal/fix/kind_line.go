@@ -20,7 +20,7 @@ var lineRow = row{
 	revert:  revertEdits,
 	script:  scriptEdits,
 	still:   notTook,
-	payload: true,
+	payload: hadEdits,
 }
 
 func planLine(ctx context.Context, p *planning, c *Change) error {

@@ -37,7 +37,7 @@ var modesRow = row{
 	revert:  revertModes,
 	script:  scriptModes,
 	still:   notTook,
-	payload: true,
+	payload: func(b before) bool { return len(b.Modes) > 0 },
 }
 
 // planModes finds the entries of the class. All classes of a plan are looked up in one walk.

@@ -29,6 +29,7 @@ var purgeRow = row{
 	revert:   revertPurge,
 	script:   scriptPurge,
 	still:    notTook,
+	payload:  func(b before) bool { return b.Format == 1 || b.Folder != "" || b.Call != "" },
 	finisher: true,
 }
 
@@ -123,7 +124,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	record := c.logLine()
 	record.From, record.To = "kept pages", "none"
 	if c.Origin.URL != "" {
-		return e.journalled(out, record, before{}, func() error { return e.call(ctx, c.Origin.URL) })
+		return e.journalled(out, record, before{Call: c.Origin.URL}, func() error { return e.call(ctx, c.Origin.URL) })
 	}
 	site, err := store.Open(ctx, e.Dialect, e.Stores)
 	if err != nil {
@@ -215,8 +216,11 @@ func namesIn(root *os.Root, folder string) ([]string, error) {
 // revertPurge empties the cache of what it has kept since, and brings back what it held. Where something of the run stays
 // as the run made it, what the cache held is out of date, and it stays empty.
 func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
+	if b.Call != "" {
+		return "it was emptied again", e.call(ctx, b.Call)
+	}
 	if b.Folder == "" {
-		return "a cache fills itself again", nil
+		return "a cache fills itself again", nil // an earlier version said no more
 	}
 	root, err := os.OpenRoot(e.Stores.Root)
 	if err != nil {

@@ -22,7 +22,7 @@ var settingRow = row{
 	revert:  revertEdits,
 	script:  scriptEdits,
 	still:   stale,
-	payload: true,
+	payload: hadEdits,
 	shown:   true,
 }
 
@@ -61,6 +61,8 @@ func (p *planning) inStores(ctx context.Context, c *Change, work worker) error {
 	c.done = err == nil && len(c.Edits) == 0
 	return err
 }
+
+func hadEdits(b before) bool { return len(b.Edits) > 0 }
 
 func hasEdits(c Change) bool { return len(c.Edits) > 0 }
 

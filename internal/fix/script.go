@@ -29,7 +29,10 @@ func (p *Plan) Script(site, root string, chosen, rest []Change) (string, error) 
 	}
 	var do, undo []string
 	for _, c := range chosen {
-		d, u := rows[c.Kind].script(p, c)
+		d, u := []string{"# no script does this: make it from here, or by hand"}, []string(nil)
+		if script := rows[c.Kind].script; script != nil {
+			d, u = script(p, c)
+		}
 		do = append(append(do, "", "# "+comment(c)), d...)
 		if len(u) > 0 { // backwards
 			undo = slices.Concat([]string{"", "# " + comment(c) + ", back"}, u, undo)

@@ -95,7 +95,7 @@ const rowsNotBytes = "The rows of the SQLite database are as they were; the byte
 func (e *Env) undo(ctx context.Context, record LogLine) Undoing {
 	u := Undoing{LogLine: record}
 	b, err := e.Journal.before(record.ID)
-	if err == nil && rows[record.Kind].payload && b.empty() {
+	if err == nil && !b.whole() {
 		err = errors.New("what is kept of it says nothing of what was before; nothing was taken back")
 	}
 	if err == nil {
@@ -138,29 +138,45 @@ func (e *Env) takeBack(ctx context.Context, b before) (string, error) {
 	return rows[b.Kind].revert(ctx, e, b)
 }
 
-// takeBackEdit puts the old value in the place of the new one: to the byte where nobody has touched the place
-// since, and by the value alone where the rest of a file has changed.
+// takeBackEdit puts the old value in the place of the new one: to the byte where nobody has touched the place since; where
+// the rest of a file has changed, in its own lines alone; and where those hold other things as well, by the value alone.
 func takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) error {
-	err := site.Apply(ctx, edit.Reversed())
-	if !errors.Is(err, store.ErrChanged) || edit.Kind != dialect.KindFile || strings.Count(edit.Place, "/") > 1 || edit.Place == edit.File {
-		return changedSince(err)
+	back := edit.Reversed()
+	err := site.Apply(ctx, back)
+	if !errors.Is(err, store.ErrChanged) {
+		return err
 	}
-	old, was := site.ValueIn(edit.Place, edit.Before)
-	ours, is := site.ValueIn(edit.Place, edit.After)
-	now, lookErr := site.Look(edit.Place)
-	if lookErr != nil || !was || !is {
-		return changedSince(err)
+	if again, err := site.Rebase(ctx, back); err == nil {
+		return changedSince(site.Apply(ctx, again))
+	}
+	return byValue(ctx, site, edit)
+}
+
+// byValue takes an edit of a document back where the place still has the value that the edit gave it.
+func byValue(ctx context.Context, site *store.Installation, edit store.Edit) error {
+	before, after := edit.Before, edit.After
+	if !edit.IsFile() { // a document that is a value of a row
+		if edit.Old == nil || edit.New == nil || edit.Insert {
+			return changedSince(store.ErrChanged)
+		}
+		before, after = []byte(*edit.Old), []byte(*edit.New)
+	}
+	old, was := site.ValueIn(edit.Place, before)
+	ours, is := site.ValueIn(edit.Place, after)
+	now, err := site.Look(edit.Place)
+	if err != nil || !was || !is || !now.There {
+		return changedSince(store.ErrChanged)
 	}
 	a, _ := dialect.Text(now.Value)
 	b, _ := dialect.Text(ours)
-	if a != b || !now.There {
-		return changedSince(err)
+	if was, _ := dialect.Text(old); a != b || was == b {
+		return changedSince(store.ErrChanged)
 	}
 	again, err := site.Plan(ctx, edit.Place, old)
 	if err != nil {
 		return err
 	}
-	return site.Apply(ctx, again)
+	return changedSince(site.Apply(ctx, again))
 }
 
 func changedSince(err error) error {
