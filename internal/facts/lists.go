@@ -54,7 +54,7 @@ var Lists = map[string][]Field{
 	ListClasses: {
 		{Name: "role", Type: String, Meaning: "what the entries are for: config, code, uploads, cache, override, private, backup, temporary, other"},
 		{Name: "kind", Type: Words, Words: []string{"file", "folder", "link", "other"}, Meaning: "what the entries are"},
-		{Name: "content", Type: Words, Words: []string{"program", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises"},
+		{Name: "content", Type: Words, Words: []string{"program", "command", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises; command is a file that may be run, and by its first bytes or its place is"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
 		{Name: "mode", Type: Mode, Meaning: "permission bits, with the set-user, set-group and sticky ones"},
 		{Name: "owner", Type: String, Meaning: "owner's name, or number where it has none"},
@@ -158,7 +158,7 @@ func (l Likeness) InWords() string {
 		return l.Path
 	}
 	text := l.Role + " " + l.Kind + "s"
-	if words := map[string]string{"program": "programs", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[l.Content]; words != "" {
+	if words := map[string]string{"program": "programs", "command": "commands", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[l.Content]; words != "" {
 		text += " that are " + words
 	}
 	if l.Public {

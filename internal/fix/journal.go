@@ -99,6 +99,7 @@ type modeEdit struct {
 	Path string `json:"path"`
 	From uint32 `json:"from"`
 	To   uint32 `json:"to"`
+	Was  uint32 `json:"was,omitempty"` // before all changes of the run, where another takes bits as well
 	UID  uint32 `json:"uid"`
 	GID  uint32 `json:"gid"`
 	Dir  bool   `json:"dir"`

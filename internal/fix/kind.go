@@ -44,6 +44,8 @@ type row struct {
 	rank  func(c Change) int // its place in a run, when it is always the same for the kind
 	title func(name, subject string, class *facts.Likeness) string
 
+	// join makes one value of those that two rules ask for; nil takes the first.
+	join func(a, b facts.Value) facts.Value
 	// plan works out how it is made, or says why it cannot be.
 	plan func(ctx context.Context, p *planning, c *Change) error
 	// ready tells whether it can be made, once nothing stands in the way.

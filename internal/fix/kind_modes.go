@@ -17,12 +17,17 @@ import (
 // The permissions of a class of files are changed entry by entry, each compared with what was planned.
 var modesRow = row{
 	rank: always(80),
-	title: func(_, subject string, class *facts.Likeness) string {
-		if class == nil {
-			return "permissions of " + subject
+	title: func(name, subject string, class *facts.Likeness) string {
+		of := "permissions of "
+		if name == setID {
+			of = "the right to run as its owner or group, of "
 		}
-		return "permissions of " + class.InWords()
+		if class == nil {
+			return of + subject
+		}
+		return of + class.InWords()
 	},
+	join:  func(a, b facts.Value) facts.Value { return facts.NumberOf(facts.Mode, a.Number()&b.Number()) }, // each takes some bits away
 	plan:  planModes,
 	ready: func(c Change) bool { return len(c.Members) > 0 },
 	show: func(_ *Plan, c Change) Shown {
@@ -38,6 +43,35 @@ var modesRow = row{
 	script:  scriptModes,
 	still:   notTook,
 	payload: func(b before) bool { return len(b.Modes) > 0 },
+}
+
+// What a change of permissions takes away. The set-user and set-group bits are a question of their own, since whoever set
+// them meant something by it.
+const (
+	access = "mode"
+	setID  = "set-id"
+)
+
+// setIDBits are the set-user and set-group bits.
+const setIDBits = 0o6000
+
+// A modePart is a part of a change of permissions, with the mode that it alone leads to.
+type modePart struct {
+	name string
+	to   facts.Value
+}
+
+// modeParts takes a change of permissions apart into what is asked separately.
+func modeParts(m *facts.ModeTarget) []modePart {
+	from, to := m.From.Number(), m.To.Number()
+	var parts []modePart
+	if lost := from &^ to &^ setIDBits; lost != 0 || to&^from != 0 {
+		parts = append(parts, modePart{access, facts.NumberOf(facts.Mode, from&setIDBits|to&^setIDBits)})
+	}
+	if lost := from &^ to & setIDBits; lost != 0 {
+		parts = append(parts, modePart{setID, facts.NumberOf(facts.Mode, from&^lost)})
+	}
+	return parts
 }
 
 // planModes finds the entries of the class. All classes of a plan are looked up in one walk.
@@ -60,6 +94,7 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	if c.Members = p.members[*c.Class]; len(c.Members) == 0 {
 		return errors.New("no entry of that class is there any more")
 	}
+	c.beside = p.beside(c)
 	c.Risk, c.Because = modeRisk(uint32(c.From.Number()), uint32(c.To.Number()), c.runnable(), c.Origin.Owner, p.WebUser)
 	return nil
 }
@@ -67,14 +102,30 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 // runnable tells whether the permission to run means anything: for a folder it is that to enter, and of files only
 // programs are run.
 func (c Change) runnable() bool {
-	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && c.Class.Content == "program")
+	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && slices.Contains([]string{"program", "command"}, c.Class.Content))
+}
+
+// beside are the bits that another change of the plan takes from the same class: an entry that has lost them already is
+// still the one that was planned.
+func (p *planning) beside(c *Change) uint32 {
+	bits := int64(0)
+	for _, o := range p.plan.Changes {
+		if o.Kind == c.Kind && o.Name != c.Name && o.Subject == c.Subject {
+			bits |= o.From.Number() &^ o.To.Number()
+		}
+	}
+	return uint32(bits)
 }
 
 func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	out := Outcome{Change: c}
 	var edits []modeEdit
 	for _, m := range c.Members {
-		edits = append(edits, modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == tree.Folder})
+		edit := modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == tree.Folder}
+		if is, there := mode(e.FilesRoot, edit); there && is&^edit.From == 0 && edit.From&^is&^c.beside == 0 {
+			edit.Was, edit.From, edit.To = edit.From, is, is&edit.To
+		}
+		edits = append(edits, edit)
 	}
 	var left []string
 	out = e.journalled(out, c.logLine(), before{Modes: edits}, func() error {
@@ -95,16 +146,24 @@ func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	return out
 }
 
+// left tells whether an entry of this mode is as the edit left it. The bits of the other question may have been taken since.
+func (m modeEdit) left(is uint32) bool {
+	if m.From&^m.To&setIDBits == 0 {
+		return is == m.To || is == m.To&^setIDBits
+	}
+	return is == m.To || is&setIDBits == m.To&setIDBits && is&^(m.From|m.Was) == 0
+}
+
 func revertModes(_ context.Context, e *Env, b before) (string, error) {
 	var left []string
 	for _, m := range slices.Backward(b.Modes) {
 		is, there := mode(e.FilesRoot, m)
 		switch {
 		case there && is == m.From:
-		case !there || is != m.To:
+		case !there || !m.left(is):
 			left = append(left, m.Path)
 		default:
-			if err := chmod(e.FilesRoot, m, m.To, m.From); err != nil {
+			if err := chmod(e.FilesRoot, m, is, is|m.From&^m.To); err != nil {
 				left = append(left, m.Path)
 			}
 		}

@@ -47,6 +47,7 @@ type Change struct {
 	done     bool // it is so already
 	severity facts.Severity
 	page     string // path of the record
+	beside   uint32 // bits that another change takes from the same entries
 }
 
 // A Plan is what would put a site right, in the order in which it is done.
@@ -119,8 +120,10 @@ func (p *planning) collect() {
 		}
 		if class, is := d.Item.(*facts.Class); is && d.Fix.Mode != nil {
 			likeness := class.Likeness()
-			p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: "mode", Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: d.Fix.Mode.To, Origin: d.Fix.Mode.Origin,
-				Risk: d.Fix.Risk, severity: d.Severity})
+			for _, part := range modeParts(d.Fix.Mode) {
+				p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: part.name, Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: part.to, Origin: d.Fix.Mode.Origin,
+					Risk: d.Fix.Risk, severity: d.Severity})
+			}
 			made = true
 		}
 		if d.Fix.Write != nil && p.Dialect != nil {
@@ -169,10 +172,9 @@ func (p *planning) merge(c Change) {
 	if !slices.Contains(o.Rules, c.Rules[0]) {
 		o.Rules = append(o.Rules, c.Rules[0])
 	}
-	switch {
-	case c.Kind == Modes: // each takes some bits away
-		o.To = facts.NumberOf(facts.Mode, o.To.Number()&c.To.Number())
-	case o.To.Type() == "":
+	if join := rows[c.Kind].join; join != nil {
+		o.To = join(o.To, c.To)
+	} else if o.To.Type() == "" {
 		o.To = c.To
 	}
 	o.Risk = max(o.Risk, c.Risk)

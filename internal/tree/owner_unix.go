@@ -3,7 +3,9 @@
 package tree
 
 import (
+	"io"
 	"io/fs"
+	"os"
 	"syscall"
 )
 
@@ -15,4 +17,14 @@ func owner(info fs.FileInfo) (uid, gid uint32) {
 		return stat.Uid, stat.Gid
 	}
 	return 0, 0
+}
+
+// Head gives the first bytes of an ordinary file, at most n. Links are not followed, and what would wait is not waited for.
+func Head(name string, n int) ([]byte, error) {
+	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return io.ReadAll(io.LimitReader(file, int64(n)))
 }

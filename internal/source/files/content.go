@@ -1,14 +1,18 @@
 package files
 
 import (
+	"bytes"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/tree"
 )
 
-// What the ending of a name promises. Nothing is opened to find out.
+// What the ending of a name promises. Only of a file that may be run it is opened to find out.
 const (
 	program = "program" // run by the server or the runtime
+	command = "command" // run by the operating system, whatever its name
 	page    = "page"    // sent as it is and shown: markup, styles, scripts, text
 	picture = "picture" // pictures, sound, film, fonts
 	data    = "data"    // anything else
@@ -28,6 +32,32 @@ var endings = func() map[string]string {
 	}
 	return index
 }()
+
+// magics are how what the operating system runs begins: scripts (POSIX.1-2024, exec), ELF, Mach-O and PE.
+var magics = []string{"#!", "\x7fELF", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf", "\xce\xfa\xed\xfe", "\xcf\xfa\xed\xfe", "\xca\xfe\xba\xbe", "MZ"}
+
+// commandFolders hold what is run by others: by people, by timers, by a version control system.
+var commandFolders = []string{"bin", "sbin", "libexec", "hooks", "cgi-bin"}
+
+// content is what a file holds: by its name, and if it may be run, by how it begins and where it lies.
+func content(root string, e tree.Entry) string {
+	promised := contentOf(e)
+	if e.Kind != tree.File || e.Mode&0o111 == 0 {
+		return promised
+	}
+	head, err := tree.Head(filepath.Join(root, filepath.FromSlash(e.Path)), 4)
+	if slices.ContainsFunc(magics, func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }) {
+		return command
+	}
+	folders := strings.Split(e.Path, "/")
+	name := folders[len(folders)-1]
+	inPlace := slices.ContainsFunc(folders[:len(folders)-1], func(folder string) bool { return slices.Contains(commandFolders, folder) })
+	// What cannot be opened and has no ending may be one as well.
+	if promised == data && (inPlace || err != nil && !strings.Contains(name, ".")) {
+		return command
+	}
+	return promised
+}
 
 // contentOf goes by every ending of the name, since a server may be told to run picture.php.jpg for its php.
 func contentOf(e tree.Entry) string {

@@ -1,5 +1,5 @@
 // Package files is the source that looks at what lies on the disk: the tree under the site's root, counted into
-// classes of entries that are alike. It opens no file and changes nothing.
+// classes of entries that are alike. It opens no file but those that may be run, for their first bytes, and changes nothing.
 //
 // It may import facts, dialect (for the roles) and tree, and no other source.
 package files
@@ -45,8 +45,8 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 	for _, exact := range c.matcher.Exact(dialect.Config) {
 		c.found[exact] = false
 	}
-	root := filepath.Clean(s.Root)
-	err := tree.Walk(ctx, root, c.visit, c.fail)
+	c.root = filepath.Clean(s.Root)
+	err := tree.Walk(ctx, c.root, c.visit, c.fail)
 	if ctx.Err() != nil {
 		return seen, ctx.Err()
 	}
@@ -69,11 +69,12 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	members := map[facts.Likeness][]tree.Entry{}
 	var mu sync.Mutex
-	err := tree.Walk(ctx, filepath.Clean(s.Root), func(e tree.Entry) {
+	root := filepath.Clean(s.Root)
+	err := tree.Walk(ctx, root, func(e tree.Entry) {
 		if e.Kind == tree.Link {
 			return
 		}
-		role, content, public := c.role(e), contentOf(e), c.isPublic(e.Path)
+		role, content, public := c.role(e), content(root, e), c.isPublic(e.Path)
 		mu.Lock()
 		defer mu.Unlock()
 		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID)}
@@ -106,7 +107,7 @@ type key struct {
 var (
 	roleWords    = append(slices.Clone(dialect.RoleNames), dialect.Other)
 	kindWords    = []string{tree.File, tree.Folder, tree.Link, tree.Other}
-	contentWords = []string{program, page, picture, data, none}
+	contentWords = []string{program, command, page, picture, data, none}
 )
 
 func at(words []string, word string) uint8 { return uint8(slices.Index(words, word)) }
@@ -132,6 +133,7 @@ func (c *class) add(path string) {
 }
 
 type counting struct {
+	root    string
 	matcher *dialect.Matcher
 	public  string // folder that the web server serves; "" for the whole root
 
@@ -149,7 +151,7 @@ type failure struct {
 }
 
 func (c *counting) visit(e tree.Entry) {
-	role, content := c.role(e), contentOf(e)
+	role, content := c.role(e), content(c.root, e)
 	public := c.isPublic(e.Path)
 	k := key{role: at(roleWords, role), kind: at(kindWords, e.Kind), content: at(contentWords, content), mode: e.Mode, uid: e.UID, gid: e.GID, public: public}
 	if e.Kind == tree.Link {
@@ -196,7 +198,7 @@ func singly(e tree.Entry, role, content string, public bool) bool {
 	case dialect.Private, dialect.Backup:
 		return public
 	case dialect.Uploads:
-		return content == program
+		return content == program || content == command
 	}
 	return e.Mode&0o6000 != 0
 }

@@ -1,0 +1,118 @@
+package fix
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/files"
+)
+
+func bits(n int64) facts.Value { return facts.NumberOf(facts.Mode, n) }
+
+// classed are the classes of a tree with one file of a mode and a content, besides its folders.
+func classed(t *testing.T, name, content string, mode uint32) (root string, class facts.Class) {
+	t.Helper()
+	root = t.TempDir()
+	file := filepath.Join(root, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	require.NoError(t, os.WriteFile(file, []byte(content), 0o600))
+	require.NoError(t, syscall.Chmod(file, mode))
+	seen, err := (&files.Source{Root: root}).Gather(t.Context())
+	require.NoError(t, err)
+	for _, class := range seen.Classes {
+		if class.Kind == "file" {
+			return root, class
+		}
+	}
+	t.Fatal("there is no file")
+	return
+}
+
+// modesOf plans and makes what a rule asks of the file, with what was allowed.
+func modesOf(t *testing.T, root string, class facts.Class, to uint32) (s *pebbles, p *Plan) {
+	t.Helper()
+	from, err := facts.Mode.Parse(class.Mode)
+	require.NoError(t, err)
+	d := facts.Deviation{Rule: "permissions.files", Subject: class.Subject(), Item: &class, Fix: facts.Proposal{Kind: facts.KindMode, Risk: facts.Safe, Mode: &facts.ModeTarget{From: from, To: bits(int64(to)), Origin: class.Origin()}}}
+	p, err = New(t.Context(), Wishes{Deviations: []facts.Deviation{d}, FilesRoot: root, WebUser: "www-data"})
+	require.NoError(t, err)
+	s = changing(t)
+	s.options.Root = root
+	return s, p
+}
+
+// TestWhatRunsIsNeverCalledSafe, by whatever sign it shows that it runs.
+func TestWhatRunsIsNeverCalledSafe(t *testing.T) {
+	for _, c := range []struct {
+		name, content string
+		runs          bool
+	}{
+		{"tools/tidy", "#!/bin/sh\nexit\n", true}, {"tools/tidy.txt", "#!/usr/bin/env node\n", true}, {"a.js", "#!/usr/bin/env node\n", true}, {"picture.jpg", "\x7fELF...", true},
+		{"run.exe2", "MZ\x90", true}, {"bin/console", "no sign at all", true}, {".git/hooks/post-merge", "exit 0", true}, {"hooks/x", "", true}, {"cgi-bin/count", "x", true},
+		{"job.sh", "exit", true}, {"index.php", "<?php", true},
+		{"notes", "just text", false}, {"picture.png", "\x89PNG", false}, {"a.css", "a{}", false}, {"bin/logo.png", "\x89PNG", false}, {"cabin/notes", "just text", false},
+	} {
+		root, class := classed(t, c.name, c.content, 0o755)
+		_, p := modesOf(t, root, class, 0o644)
+		require.Len(t, p.Changes, 1, c.name)
+		assert.Equal(t, c.runs, p.Changes[0].Risk > facts.Safe, "%s: %s, %s", c.name, class.Content, p.Changes[0].Because)
+		_, safe := classed(t, c.name, c.content, 0o777)
+		risk, _ := modeRisk(0o777, 0o755, true, safe.Owner, "")
+		assert.Equal(t, facts.Safe, risk, "to write to it is another thing")
+	}
+}
+
+// TestTheSetUserBitIsAQuestionOfItsOwn, asked apart, never safe, and given back apart in either order.
+func TestTheSetUserBitIsAQuestionOfItsOwn(t *testing.T) {
+	for _, mode := range []uint32{0o6777, 0o4755, 0o2777, 0o4644} {
+		for _, order := range [][]int{{1, 2}, {2, 1}} {
+			t.Run(fmt.Sprintf("%04o %v", mode, order), func(t *testing.T) {
+				root, class := classed(t, "tool.dat", "x", mode)
+				s, p := modesOf(t, root, class, 0o644)
+				is := func() uint32 {
+					m, there := modeIn(root, "tool.dat")
+					require.True(t, there)
+					return m
+				}
+				last := p.Changes[len(p.Changes)-1]
+				assert.Equal(t, facts.Disruptive, last.Risk)
+				assert.Contains(t, last.Title(), "the right to run as its owner or group")
+				chosen, rest, err := p.Gate(Consent{Upto: facts.Disruptive})
+				require.NoError(t, err)
+				assert.Contains(t, names(&Plan{Changes: rest}), setID, "it was not named")
+				if len(chosen) > 0 {
+					s.write(chosen)
+					assert.Equal(t, mode&setIDBits|0o644, is(), "the rest is changed, and not that")
+					s.undo(everyOne)
+					assert.Equal(t, mode, is())
+				}
+				if len(p.Changes) < 2 {
+					order = []int{1}
+				}
+				for _, o := range s.write(p.Changes).Outcomes {
+					assert.Equal(t, Took, o.Result, o.Says)
+				}
+				assert.Equal(t, uint32(0o644), is())
+				records, err := ReadJournal(s.state)
+				require.NoError(t, err)
+				for _, which := range order {
+					id := records[len(records)-len(p.Changes)+which-1].ID
+					undone := s.undo(Choice{ID: id})
+					require.Len(t, undone.Changes, 1)
+					require.True(t, undone.Changes[0].Back, undone.Changes[0].Says)
+				}
+				assert.Equal(t, mode, is())
+			})
+		}
+	}
+}
+
+// modeIn is the mode of a file below a root.
+func modeIn(root, name string) (uint32, bool) { return mode(root, modeEdit{Path: name}) }
