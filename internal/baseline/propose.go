@@ -37,7 +37,11 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 	f := j.rule.Fix
 	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting, Field: f.Field}
 	propose := func(name string, to facts.Value) {
-		if c := j.change(name, to, f.Ask[name]); !c.From.Equal(to) {
+		switch c := j.change(name, to, f.Ask[name]); {
+		case c.From.Equal(to):
+		case !j.mapped(name):
+			p.Steps = append(p.Steps, byHand(c))
+		default:
 			p.Changes = append(p.Changes, c)
 		}
 	}
@@ -80,7 +84,38 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 		p.Steps = append(p.Steps, text)
 	}
+	if p.Kind == facts.KindSet && len(p.Changes) == 0 && len(p.Steps) > 0 {
+		p.Kind = facts.KindSteps
+	}
 	return p, nil
+}
+
+// mapped tells whether anybody knows where a setting is stored.
+func (j *judging) mapped(name string) bool {
+	full := facts.Settings.Name(name)
+	return j.snapshot.Asked(facts.Settings) && !slices.ContainsFunc(j.snapshot.Gaps, func(g facts.Gap) bool {
+		return g.Source == facts.Settings && g.Kind == facts.Unmapped && slices.Contains(g.Names, full)
+	})
+}
+
+// byHand is a change of a setting in the words of somebody who looks for it in the content system.
+func byHand(c facts.Target) string {
+	entry, _ := facts.Lookup(facts.Settings.Name(c.Name))
+	text := "By hand, in the content system: “" + entry.Meaning + "” should be "
+	switch {
+	case c.To.Type() == "":
+		return text + "changed: " + c.Hint
+	case c.To.String() == "":
+		text += "empty"
+	case entry.Type == facts.Bool || entry.Type == facts.Words:
+		text += c.To.String()
+	default:
+		text += "“" + c.To.String() + "”"
+	}
+	if c.Hint != "" {
+		text += ", or: " + c.Hint
+	}
+	return text
 }
 
 func (j *judging) change(name string, to facts.Value, hint string) facts.Target {

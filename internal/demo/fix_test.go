@@ -69,7 +69,10 @@ func homeAddress(r *audit.Result) string {
 
 func (m *mending) plan(r *audit.Result, values map[string]string) *fix.Plan {
 	m.t.Helper()
-	plan, err := fix.New(m.t.Context(), fix.Wishes{Deviations: r.Deviations, Dialect: m.p.dialect, Stores: m.p.options, FilesRoot: m.p.root, WebUser: m.site.Said("web_user"), Values: values, Pages: true})
+	wishes, err := fix.WishesFor(m.site, r, m.options, values)
+	require.NoError(m.t, err)
+	wishes.Dialect, wishes.Pages = m.p.dialect, true
+	plan, err := fix.New(m.t.Context(), wishes)
 	require.NoError(m.t, err)
 	return plan
 }

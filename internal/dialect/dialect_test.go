@@ -180,6 +180,18 @@ func TestWhatIsStored(t *testing.T) {
 		want        any
 	}{
 		{"cache.page", "yes", Translation{}, Like{Old: "off"}, "on"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "en_US.UTF-8"}, "en_GB.UTF-8"},
+		{"site.language", "de", Translation{}, Like{Old: "en_US.UTF-8"}, "de.UTF-8"},
+		{"site.language", "de-AT", Translation{}, Like{Old: "C.UTF-8"}, "de-AT"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "de_DE@euro"}, "en_GB"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "en_us"}, "en_gb"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "en-us"}, "en-gb"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "en-US"}, "en-GB"},
+		{"site.language", "en-GB", Translation{}, Like{Old: "fr"}, "en-GB"},
+		{"site.language", "en-GB", Translation{}, Like{}, "en-GB"},
+		{"site.language", "zh-Hant-TW", Translation{}, Like{Old: "en_US.UTF-8"}, "zh-Hant-TW"},
+		{"site.language", "de-AT", Translation{Words: map[string]string{"german": "de-AT"}}, Like{Old: "english"}, "german"},
+		{"site.title", "en-GB", Translation{}, Like{Old: "en_US.UTF-8"}, "en-GB"},
 		{"cache.page", "yes", Translation{}, Like{Old: false}, true},
 		{"cache.page", "no", Translation{}, Like{Old: int64(1)}, int64(0)},
 		{"cache.page", "no", Translation{}, Like{Old: "TRUE"}, "FALSE"},

@@ -1,9 +1,11 @@
 package dialect
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -138,6 +140,9 @@ func (t Translation) Stored(entry facts.Term, v facts.Value, like Like) (any, er
 		return nil, err
 	}
 	back, err := t.Value(entry, stored)
+	if spelt := facts.TextOf(entry.Type, like.tagged(entry, v.Text())); err == nil && entry.Name == facts.SiteLanguage.Name && back.Equal(spelt) {
+		return stored, nil // the same language in the spelling of the place
+	}
 	if err != nil || !back.Equal(v) {
 		return nil, fmt.Errorf("%q cannot be spelt in this dialect", v)
 	}
@@ -170,7 +175,31 @@ func (t Translation) spell(entry facts.Term, v facts.Value, like Like) (any, err
 		}
 		return like.shape(t.wrap(strconv.FormatInt(v.Number(), 10))), nil
 	}
-	return t.wrap(v.Text()), nil
+	return t.wrap(like.tagged(entry, v.Text())), nil
+}
+
+// posixLocale is a language as POSIX and the C library spell it: en_GB.UTF-8@euro (POSIX.1-2024, 8.2).
+var posixLocale = regexp.MustCompile(`^([A-Za-z]{2,3})(?:([_-])([A-Za-z]{2}|[0-9]{3}))?(\.[A-Za-z0-9-]+)?(@[A-Za-z0-9]+)?$`)
+
+// tagged spells a language tag (RFC 5646) as the old one is spelt: en_GB.UTF-8 after en_US.UTF-8, en_gb after en_us. What
+// is no language, or no plain one, stays as it is.
+func (l Like) tagged(entry facts.Term, text string) string {
+	stored, _ := Text(l.Old)
+	old, now := posixLocale.FindStringSubmatch(stored), posixLocale.FindStringSubmatch(text)
+	if entry.Name != facts.SiteLanguage.Name || old == nil || now == nil {
+		return text
+	}
+	if old[2] == "" && old[4] == "" || now[4]+now[5] != "" {
+		return text
+	}
+	language, between, region := now[1], cmp.Or(old[2], "_"), now[3]
+	if region != "" {
+		if old[3] != "" && old[3] == strings.ToLower(old[3]) {
+			region = strings.ToLower(region)
+		}
+		region = between + region
+	}
+	return language + region + old[4]
 }
 
 func (t Translation) wrap(text string) string {

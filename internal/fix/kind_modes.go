@@ -38,10 +38,14 @@ var modesRow = row{
 		}
 		return s
 	},
-	apply:   applyModes,
-	revert:  revertModes,
-	script:  scriptModes,
-	still:   notTook,
+	apply:  applyModes,
+	revert: revertModes,
+	script: scriptModes,
+	still: func(o *Outcome, rules []string) {
+		if o.Says == "" { // those that were left alone deviate, and that is said
+			notTook(o, rules)
+		}
+	},
 	payload: func(b before) bool { return len(b.Modes) > 0 },
 }
 

@@ -46,8 +46,9 @@ type Change struct {
 	line     *facts.Line
 	done     bool // it is so already
 	severity facts.Severity
-	page     string // path of the record
-	beside   uint32 // bits that another change takes from the same entries
+	page     string   // path of the record
+	about    []string // subjects of the deviations that it is to settle
+	beside   uint32   // bits that another change takes from the same entries
 }
 
 // A Plan is what would put a site right, in the order in which it is done.
@@ -60,7 +61,8 @@ type Plan struct {
 // Wishes are what a plan is made from.
 type Wishes struct {
 	Deviations []facts.Deviation
-	Dialect    *dialect.Dialect // nil when the site file names none
+	Covered    []facts.Deviation // what is settled with others; of modes all is settled in one run
+	Dialect    *dialect.Dialect  // nil when the site file names none
 	Stores     store.Options
 	FilesRoot  string            // "" when the tree is not to be touched
 	WebUser    string            // the user the web server runs as, "" when nobody said
@@ -103,6 +105,7 @@ type planning struct {
 	Wishes
 	site    *store.Installation
 	plan    *Plan
+	about   string                          // subject of the deviation at hand
 	members map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
 
@@ -113,19 +116,13 @@ func (p *planning) collect() {
 			continue
 		}
 		made := false
+		p.about = d.Subject
 		for _, c := range d.Fix.Changes {
 			p.merge(Change{Rules: []string{d.Rule}, Kind: Setting, Name: c.Name, From: c.From, To: c.To, Origin: c.Origin, Risk: d.Fix.Risk, Lasting: d.Fix.Lasting,
 				Needs: c.Hint, Key: c.Name, Steps: d.Fix.Steps, severity: d.Severity})
 			made = true
 		}
-		if class, is := d.Item.(*facts.Class); is && d.Fix.Mode != nil {
-			likeness := class.Likeness()
-			for _, part := range modeParts(d.Fix.Mode) {
-				p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: part.name, Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: part.to, Origin: d.Fix.Mode.Origin,
-					Risk: d.Fix.Risk, severity: d.Severity})
-			}
-			made = true
-		}
+		made = p.modes(d) || made
 		if d.Fix.Write != nil && p.Dialect != nil {
 			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: d.Fix.Write.Line, Risk: d.Fix.Risk, Steps: d.Fix.Steps, severity: d.Severity,
 				To: facts.TextOf(facts.String, strings.TrimSpace(d.Fix.Write.Start+d.Fix.Write.Line)), line: d.Fix.Write})
@@ -145,6 +142,27 @@ func (p *planning) collect() {
 			p.merge(Change{Rules: []string{d.Rule}, Kind: Person, Name: d.Rule, Subject: d.Subject, Risk: d.Fix.Risk, Steps: steps, severity: d.Severity})
 		}
 	}
+	// What another rule asks of the same class is settled at once, so that one run is enough.
+	for _, d := range p.Covered {
+		if d.Accepted == nil && slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Class != nil && c.Subject == d.Subject }) {
+			p.about = d.Subject
+			p.modes(d)
+		}
+	}
+}
+
+// modes makes changes of a proposal of permissions.
+func (p *planning) modes(d facts.Deviation) bool {
+	class, is := d.Item.(*facts.Class)
+	if !is || d.Fix.Mode == nil {
+		return false
+	}
+	likeness := class.Likeness()
+	for _, part := range modeParts(d.Fix.Mode) {
+		p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: part.name, Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: part.to, Origin: d.Fix.Mode.Origin,
+			Risk: d.Fix.Risk, severity: d.Severity})
+	}
+	return true
 }
 
 // fieldOf is the change to the page's own record.
@@ -161,6 +179,7 @@ func (p *planning) fieldOf(d facts.Deviation) (Change, bool) {
 }
 
 func (p *planning) merge(c Change) {
+	c.about = []string{p.about}
 	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool {
 		return o.Kind == c.Kind && o.Name == c.Name && (o.Subject == c.Subject || c.Kind == Person)
 	})
@@ -171,6 +190,9 @@ func (p *planning) merge(c Change) {
 	o := &p.plan.Changes[i]
 	if !slices.Contains(o.Rules, c.Rules[0]) {
 		o.Rules = append(o.Rules, c.Rules[0])
+	}
+	if !slices.Contains(o.about, p.about) {
+		o.about = append(o.about, p.about)
 	}
 	if join := rows[c.Kind].join; join != nil {
 		o.To = join(o.To, c.To)

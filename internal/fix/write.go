@@ -223,8 +223,8 @@ func (r *Report) compare(was, now Seen) {
 		}
 		var still []string
 		for _, rule := range o.Rules {
-			// What is about one page or one class is judged by what is said of that alone.
-			if subjects, deviates := now.Deviating[rule]; deviates && (o.Subject == "" || o.line != nil || slices.Contains(subjects, o.Subject)) {
+			// It is judged by what it was to settle, not by what else the rule says something of.
+			if slices.ContainsFunc(now.Deviating[rule], func(subject string) bool { return slices.Contains(o.about, subject) }) {
 				still = append(still, rule)
 			}
 		}
