@@ -242,6 +242,32 @@ func TestWhatIsAbsentIsKnownToBeSo(t *testing.T) {
 	assert.Len(t, j.NotJudged, 1, "whether anything is there is not known either")
 }
 
+// TestWhatCannotBeMadeFromHereIsAStep in the words of whoever makes it: where the dialect does not map it, or there is none.
+func TestWhatCannotBeMadeFromHereIsAStep(t *testing.T) {
+	yes := reading(facts.Live, "sitemap.answers", facts.BoolOf(false))
+	o := own{holds: `"live.sitemap.answers"`, fix: "{risk: visible, set: {sitemap.offered: \"yes\", site.tagline: \"\"}, ask: {site.title: the name of the site}}"}
+	mapped := snapshot(yes)
+	fix := judge(t, o, mapped).Deviations[0].Fix
+	assert.Equal(t, facts.KindSet, fix.Kind)
+	assert.Len(t, fix.Changes, 3)
+	assert.Empty(t, fix.Steps)
+
+	gap := snapshot(yes)
+	gap.Gaps = []facts.Gap{{Source: facts.Settings, Kind: facts.Unmapped, What: "sitemap.offered", Names: []string{"settings.sitemap.offered", "settings.site.title"}}}
+	fix = judge(t, o, gap).Deviations[0].Fix
+	assert.Equal(t, facts.KindSet, fix.Kind, "the rest can be made")
+	require.Len(t, fix.Changes, 1)
+	assert.Equal(t, "site.tagline", fix.Changes[0].Name)
+	assert.Equal(t, []string{"By hand, in the content system: “a sitemap is offered” should be yes.", "By hand, in the content system: “the site's title” should be changed: the name of the site."}, fix.Steps)
+
+	none := snapshot(yes)
+	none.Sources = []facts.Asked{{Source: facts.Live}}
+	fix = judge(t, o, none).Deviations[0].Fix
+	assert.Equal(t, facts.KindSteps, fix.Kind)
+	assert.Empty(t, fix.Changes)
+	assert.Len(t, fix.Steps, 3)
+}
+
 func TestOneItemThatCannotBeToldLeavesTheOthersJudged(t *testing.T) {
 	page := func(path, works string) facts.Page {
 		return facts.Page{Address: "https://a.example" + path, Path: path, Canonical: "https://a.example/x/", CanonicalWorks: works}

@@ -36,13 +36,16 @@ func (r *Rule) fixDependsOnItem() bool {
 func (j *judging) workedOut() (facts.Proposal, error) {
 	f := j.rule.Fix
 	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting, Field: f.Field}
-	propose := func(name string, to facts.Value) {
-		switch c := j.change(name, to, f.Ask[name]); {
-		case c.From.Equal(to):
-		case !j.mapped(name):
-			p.Steps = append(p.Steps, byHand(c))
-		default:
+	offer := func(c facts.Target) {
+		if j.mapped(c.Name) {
 			p.Changes = append(p.Changes, c)
+		} else {
+			p.Steps = append(p.Steps, byHand(c))
+		}
+	}
+	propose := func(name string, to facts.Value) {
+		if c := j.change(name, to, f.Ask[name]); !c.From.Equal(to) {
+			offer(c)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Set)) {
@@ -60,7 +63,7 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 	for _, name := range slices.Sorted(maps.Keys(f.Ask)) {
 		_, constant := f.Set[name]
 		if _, worked := f.SetTo[name]; !constant && !worked {
-			p.Changes = append(p.Changes, j.change(name, facts.Value{}, f.Ask[name]))
+			offer(j.change(name, facts.Value{}, f.Ask[name]))
 		}
 	}
 	if f.Mode.Source != "" {
@@ -104,7 +107,7 @@ func byHand(c facts.Target) string {
 	text := "By hand, in the content system: “" + entry.Meaning + "” should be "
 	switch {
 	case c.To.Type() == "":
-		return text + "changed: " + c.Hint
+		return text + "changed: " + c.Hint + "."
 	case c.To.String() == "":
 		text += "empty"
 	case entry.Type == facts.Bool || entry.Type == facts.Words:
@@ -115,7 +118,7 @@ func byHand(c facts.Target) string {
 	if c.Hint != "" {
 		text += ", or: " + c.Hint
 	}
-	return text
+	return text + "."
 }
 
 func (j *judging) change(name string, to facts.Value, hint string) facts.Target {

@@ -50,7 +50,10 @@ func TestAJournalOfFormat1IsStillTakenBack(t *testing.T) {
 	defer journal.Close()
 	env, err := fix.For(m.site, nil, m.options, journal)
 	require.NoError(t, err)
-	env.Recheck = func(context.Context) (fix.Seen, error) { t.Fatal("nobody wrote down what deviated"); return fix.Seen{}, nil }
+	env.Recheck = func(context.Context) (fix.Seen, error) {
+		t.Fatal("nobody wrote down what deviated")
+		return fix.Seen{}, nil
+	}
 	records, err := fix.ReadJournal(m.state)
 	require.NoError(t, err)
 	undone := fix.Undo(t.Context(), fix.Chosen(records, fix.Choice{}), env)

@@ -70,6 +70,9 @@ type before struct {
 	Folder string       `json:"folder,omitempty"` // of a cache
 	Call   string       `json:"call,omitempty"`   // the path that empties a cache
 	Aside  string       `json:"aside,omitempty"`  // where what it held lies, below the root
+
+	made bool      // the journal says that all of it was done
+	at   time.Time // just before it was
 }
 
 // whole tells whether it says what was before.
@@ -254,7 +257,9 @@ func (j *Journal) before(id int) (before, error) {
 	if err != nil {
 		return before{}, err
 	}
-	return readBefore(data, j.lines[id])
+	b, err := readBefore(data, j.lines[id])
+	b.made, b.at = j.lines[id].Event == Done, j.madeAt(j.lines[id])
+	return b, err
 }
 
 // madeAt is just before a change was made: to the grain of the file system while what undo needs is kept, or else to the

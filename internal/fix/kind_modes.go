@@ -180,10 +180,20 @@ func revertModes(_ context.Context, e *Env, b before) (string, error) {
 }
 
 func scriptModes(_ *Plan, c Change) (do, undo []string) {
+	from, to := uint32(c.From.Number()), uint32(c.To.Number())
 	for _, m := range c.Members {
 		at := shellescape.Quote("./" + m.Path)
-		do = append(do, fmt.Sprintf("chmod %04o -- %s", c.To.Number(), at))
-		undo = append(undo, fmt.Sprintf("chmod %04o -- %s", c.From.Number(), at))
+		if c.Name == setID {
+			bits := ""
+			for bit, letter := range map[uint32]string{0o4000: "u", 0o2000: "g"} {
+				if from&^to&bit != 0 {
+					bits += letter
+				}
+			}
+			do, undo = append(do, fmt.Sprintf("chmod %s-s -- %s", bits, at)), append(undo, fmt.Sprintf("chmod %s+s -- %s", bits, at))
+			continue
+		}
+		do, undo = append(do, fmt.Sprintf("allow %o %04o %s", from, to, at)), append(undo, fmt.Sprintf("allow %o %04o %s", to, from, at))
 	}
 	return do, undo
 }

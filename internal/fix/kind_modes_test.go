@@ -116,3 +116,25 @@ func TestTheSetUserBitIsAQuestionOfItsOwn(t *testing.T) {
 
 // modeIn is the mode of a file below a root.
 func modeIn(root, name string) (uint32, bool) { return mode(root, modeEdit{Path: name}) }
+
+// TestAScriptOfModes changes what has the permissions that it had, and nothing that a link leads to.
+func TestAScriptOfModes(t *testing.T) {
+	root, class := classed(t, "it's $x", "x", 0o6777)
+	_, p := modesOf(t, root, class, 0o644)
+	text, err := p.Script("x", root, p.Changes, nil)
+	require.NoError(t, err)
+	is := func() uint32 { m, _ := modeIn(root, "it's $x"); return m }
+	require.NoError(t, ran(t, text, "apply"))
+	assert.Equal(t, uint32(0o644), is())
+	require.Error(t, ran(t, text, "apply"), "it is not as it was")
+	require.NoError(t, ran(t, text, "undo"))
+	assert.Equal(t, uint32(0o6777), is())
+	other := filepath.Join(t.TempDir(), "other")
+	require.NoError(t, os.WriteFile(other, nil, 0o600))
+	require.NoError(t, syscall.Chmod(other, 0o6777))
+	require.NoError(t, os.Remove(filepath.Join(root, "it's $x")))
+	require.NoError(t, os.Symlink(other, filepath.Join(root, "it's $x")))
+	require.Error(t, ran(t, text, "apply"))
+	m, _ := modeIn(filepath.Dir(other), "other")
+	assert.Equal(t, uint32(0o6777), m)
+}

@@ -140,7 +140,13 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	}
 	defer root.Close()
 	aside, final := e.aside(root, path.Clean(c.Name))
-	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func() error { return moveAside(root, path.Clean(c.Name), aside, e.at) })
+	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func() error {
+		err := moveAside(root, path.Clean(c.Name), aside, e.at)
+		if err != nil && aside != "" {
+			err = errors.Join(err, bringBack(root, path.Clean(c.Name), aside, e.at))
+		}
+		return err
+	})
 	if out.Result == Took {
 		out.Says = final
 	}
@@ -227,7 +233,12 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 		return "", err
 	}
 	defer root.Close()
-	if err := moveAside(root, b.Folder, "", e.at); err != nil {
+	if b.made {
+		err = moveAside(root, b.Folder, "", e.at)
+	} else { // a run that was killed may have left some of what was there
+		err = e.removeNewer(ctx, b.Folder, b.at)
+	}
+	if err != nil {
 		return "", err
 	}
 	switch {
@@ -236,17 +247,25 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	case e.stays:
 		return "it is empty again; what it held shows what is not taken back", forget(root, b.Aside)
 	}
-	names, err := namesIn(root, b.Aside)
+	return "it holds what it held", bringBack(root, b.Folder, b.Aside, e.at)
+}
+
+// bringBack moves what lies aside to where it was, in the place of what has come to be there under the same names.
+func bringBack(root *os.Root, folder, aside string, at func(string)) error {
+	names, err := namesIn(root, aside)
 	if err != nil {
-		return "", fmt.Errorf("what it held is not there any more: %w", err)
+		return fmt.Errorf("what it held is not there any more: %w", err)
 	}
 	for _, name := range names {
-		if err := root.Rename(path.Join(b.Aside, name), path.Join(b.Folder, name)); err != nil {
-			return "", err
+		if err := root.RemoveAll(path.Join(folder, name)); err != nil {
+			return err
 		}
-		e.at("after an edit")
+		if err := root.Rename(path.Join(aside, name), path.Join(folder, name)); err != nil {
+			return err
+		}
+		at("after an edit")
 	}
-	return "it holds what it held", forget(root, b.Aside)
+	return forget(root, aside)
 }
 
 // forget removes a folder that caches were moved aside to, and the folder of all of them when it was the last.

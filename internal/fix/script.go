@@ -62,6 +62,12 @@ into() {
   fi
 }
 
+# allow FROM TO NAME: changes the permissions of what is no link and has those that it had.
+allow() {
+  [ ! -L "$3" ] && [ "$(stat -c %%a -- "$3")" = "$1" ] || stop "$3"
+  chmod "$2" -- "$3"
+}
+
 apply() {
   :%s
 }

@@ -100,7 +100,11 @@ func (s *Installation) tableList(ctx context.Context, db *database, list dialect
 // folderList takes every record of a folder for an entry.
 func (s *Installation) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
 	ending := strings.TrimPrefix(st.RecordFile("x"), path.Join(st.Folder, "x"))
-	folder, err := s.root.Open(st.Folder)
+	at, err := s.real(st.Folder)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := s.root.Open(at)
 	if err != nil {
 		return nil, outside(err)
 	}

@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -194,8 +195,9 @@ func (s *Installation) openFiles() {
 }
 
 func (s *Installation) checkFolder(name string) error {
-	if s.root == nil {
-		return errNoRoot
+	name, err := s.real(name)
+	if err != nil {
+		return err
 	}
 	stat, err := s.root.Stat(name)
 	if err == nil && !stat.IsDir() {
@@ -229,9 +231,34 @@ func (s *Installation) parse(name, formatName string, data []byte) (*format.Docu
 	})
 }
 
-func (s *Installation) readBytes(name string) ([]byte, error) {
+// real is the file below the root that a name leads to by links, absolute ones as well, as the configuration of a runtime
+// has many. A name that leads nowhere is itself.
+func (s *Installation) real(name string) (string, error) {
 	if s.root == nil {
-		return nil, errNoRoot
+		return "", errNoRoot
+	}
+	root, err := filepath.Abs(s.root.Name())
+	if err != nil {
+		return "", err
+	}
+	full, err := filepath.EvalSymlinks(filepath.Join(root, filepath.FromSlash(name)))
+	if err != nil {
+		return name, nil // opening it says why
+	}
+	if root, err = filepath.EvalSymlinks(root); err != nil {
+		return "", err
+	}
+	rel, err := filepath.Rel(root, full)
+	if err != nil || !filepath.IsLocal(rel) {
+		return "", errOutside
+	}
+	return filepath.ToSlash(rel), nil
+}
+
+func (s *Installation) readBytes(name string) ([]byte, error) {
+	name, err := s.real(name)
+	if err != nil {
+		return nil, err
 	}
 	// What waits for a writer, as a pipe does, must not be opened at all.
 	if stat, err := s.root.Stat(name); err != nil {

@@ -66,9 +66,12 @@ func (s *Installation) Plan(ctx context.Context, place string, value any) (Edit,
 }
 
 func (s *Installation) planFile(place, file, formatName, key string, value any) (Edit, error) {
+	file, err := s.real(file)
+	if err != nil {
+		return Edit{}, err
+	}
 	before, planned := s.planned[file]
 	if !planned {
-		var err error
 		if before, err = s.readBytes(file); err != nil {
 			return Edit{}, err
 		}
@@ -192,6 +195,10 @@ func (s *Installation) ValueIn(place string, data []byte) (value any, there bool
 // PlanLine works out how a file gets a line that it does not have; a file that is not there starts with start. An
 // edit that changes nothing says that it has the line.
 func (s *Installation) PlanLine(file, start, line string) (Edit, error) {
+	file, err := s.real(file)
+	if err != nil {
+		return Edit{}, err
+	}
 	before, err := s.readBytes(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		before, err = nil, nil
