@@ -20,7 +20,7 @@ var modesRow = row{
 	title: func(name, subject string, class *facts.Likeness) string {
 		of := "permissions of "
 		if name == setID {
-			of = "the right to run as its owner or group, of "
+			of = "set-user and set-group bits of "
 		}
 		if class == nil {
 			return of + subject
@@ -100,6 +100,11 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	}
 	c.beside = p.beside(c)
 	c.Risk, c.Because = modeRisk(uint32(c.From.Number()), uint32(c.To.Number()), c.runnable(), c.Origin.Owner, p.WebUser)
+	if lost := c.From.Number() &^ c.To.Number() & 0o070; lost != 0 {
+		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return hasACL(p.FilesRoot, m.Path) }); i >= 0 {
+			c.Risk, c.Because = facts.Disruptive, c.Members[i].Path+" has an access control list, whose entries lose what the group loses (POSIX.1e)"
+		}
+	}
 	return nil
 }
 

@@ -3,6 +3,7 @@ package fix
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"syscall"
 	"testing"
@@ -83,7 +84,7 @@ func TestTheSetUserBitIsAQuestionOfItsOwn(t *testing.T) {
 				}
 				last := p.Changes[len(p.Changes)-1]
 				assert.Equal(t, facts.Disruptive, last.Risk)
-				assert.Contains(t, last.Title(), "the right to run as its owner or group")
+				assert.Contains(t, last.Title(), "set-user and set-group bits of")
 				chosen, rest, err := p.Gate(Consent{Upto: facts.Disruptive})
 				require.NoError(t, err)
 				assert.Contains(t, names(&Plan{Changes: rest}), setID, "it was not named")
@@ -137,4 +138,30 @@ func TestAScriptOfModes(t *testing.T) {
 	require.Error(t, ran(t, text, "apply"))
 	m, _ := modeIn(filepath.Dir(other), "other")
 	assert.Equal(t, uint32(0o6777), m)
+}
+
+// TestAnAccessControlListMakesAChangeOfPermissionsDisruptive: its entries, the web server's among them, lose what the group
+// does; and undo gives it back.
+func TestAnAccessControlListMakesAChangeOfPermissionsDisruptive(t *testing.T) {
+	if _, err := exec.LookPath("setfacl"); err != nil {
+		t.Skip("setfacl is not installed")
+	}
+	root, class := classed(t, "a.css", "a{}", 0o664)
+	if out, err := exec.Command("setfacl", "-m", "u:33:rw", filepath.Join(root, "a.css")).CombinedOutput(); err != nil {
+		t.Skipf("this file system has no access control lists: %s", out)
+	}
+	list := func() string {
+		out, err := exec.Command("getfacl", "-n", "-p", filepath.Join(root, "a.css")).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	before := list()
+	s, p := modesOf(t, root, class, 0o644)
+	require.Len(t, p.Changes, 1)
+	assert.Equal(t, facts.Disruptive, p.Changes[0].Risk)
+	assert.Contains(t, p.Changes[0].Because, "a.css has an access control list")
+	assert.Equal(t, Took, s.write(p.Changes).Outcomes[0].Result)
+	assert.Contains(t, list(), "#effective:r--")
+	assert.True(t, s.undo(Choice{}).Changes[0].Back)
+	assert.Equal(t, before, list())
 }

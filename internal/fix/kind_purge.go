@@ -68,7 +68,18 @@ func planPurge(_ context.Context, p *planning, c *Change) error {
 	if p.site == nil {
 		return errors.New("what the dialect names cannot be opened")
 	}
-	return onlyACache(p.site, c.Name)
+	if err := onlyACache(p.site, c.Name); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(p.Stores.Root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if why := final(root, p.Dialect.Public, path.Clean(c.Name)); why != "" {
+		c.Because += "; " + why
+	}
+	return nil
 }
 
 // onlyACache refuses a folder that is no cache, or holds what no cache holds: what lies there by its role, and what the
@@ -160,29 +171,60 @@ func (e *Env) call(ctx context.Context, address string) error {
 	return e.Call(ctx, address)
 }
 
-// aside is the folder below the root that what is in a cache is moved to, or why there is none.
-func (e *Env) aside(root *os.Root, folder string) (aside, final string) {
-	if public := strings.Trim(path.Clean("/"+e.Dialect.Public), "/"); public == "" {
-		return "", "what it held is not kept: the whole root is served, so there is no place that nobody sees"
+// final says why what a cache holds cannot be kept when it is emptied, "" when it can be.
+func final(root *os.Root, public, folder string) string {
+	if strings.Trim(path.Clean("/"+public), "/") == "" {
+		return "what it held is not kept: the whole root is served, so there is no place that nobody sees"
 	}
 	total := int64(0)
 	_ = fs.WalkDir(root.FS(), folder, func(_ string, d fs.DirEntry, err error) error {
-		if info, infoErr := d.Info(); err == nil && infoErr == nil && info.Mode().IsRegular() {
+		if err != nil {
+			return nil
+		}
+		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
 			total += info.Size()
 		}
 		return nil
 	})
 	if total > MaxAside {
-		return "", fmt.Sprintf("what it held is not kept: %s are more than the %s that are kept for undo", facts.FormatSize(total), facts.FormatSize(MaxAside))
+		return fmt.Sprintf("what it held is not kept: %s are more than the %s that are kept for undo", facts.FormatSize(total), facts.FormatSize(MaxAside))
+	}
+	return ""
+}
+
+// aside is the folder below the root that what is in a cache is moved to, or why there is none.
+func (e *Env) aside(root *os.Root, folder string) (aside, why string) {
+	if why := final(root, e.Dialect.Public, folder); why != "" {
+		return "", why
 	}
 	aside = path.Join(tree.Aside, fmt.Sprintf("%s-%d", e.Journal.run, e.Journal.next+1))
-	if err := root.MkdirAll(aside, 0o700); err != nil {
-		return "", "what it held is not kept: " + facts.InWords(err)
+	err := root.MkdirAll(aside, 0o700)
+	if err == nil {
+		err = root.Chmod(tree.Aside, 0o700)
 	}
-	if err := root.Chmod(tree.Aside, 0o700); err != nil {
+	if err == nil {
+		err = movable(root, folder, aside)
+	}
+	if err != nil {
+		_ = forget(root, aside)
 		return "", "what it held is not kept: " + facts.InWords(err)
 	}
 	return aside, ""
+}
+
+// movable tries whether a file can be moved from one folder to another: a cache may be a file system of its own.
+func movable(root *os.Root, from, to string) error {
+	const probe = ".weltaxis-probe"
+	file, err := root.OpenFile(path.Join(from, probe), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(file.Close(), root.Rename(path.Join(from, probe), path.Join(to, probe)))
+	if err != nil {
+		_ = root.Remove(path.Join(from, probe))
+		return fmt.Errorf("it cannot be moved out of its folder: %w", err)
+	}
+	return root.Remove(path.Join(to, probe))
 }
 
 // moveAside takes what is in a folder, but leaves the folder and its per-folder override files. Without a place to keep

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -386,11 +387,30 @@ func TestAFolderThatIsNoCacheIsNotEmptied(t *testing.T) {
 	}
 }
 
-// TestACacheWithoutAPlaceAside is emptied for good, and that is said.
+// TestACacheOfAnotherFileSystem cannot be moved out of it: it is emptied for good, and that is said.
+func TestACacheOfAnotherFileSystem(t *testing.T) {
+	s := cached(t, "")
+	kept := filepath.Join(s.options.Root, "public", "kept")
+	if out, err := exec.Command("mount", "-t", "tmpfs", "none", kept).CombinedOutput(); err != nil {
+		t.Skipf("nothing can be mounted here: %s", out)
+	}
+	defer func() { _ = exec.Command("umount", kept).Run() }()
+	s.put("public/kept/a.html", "old a")
+	report := s.write(s.plan(newTitle))
+	assert.Equal(t, Took, report.Outcomes[1].Result, report.Outcomes[1].Says)
+	assert.Contains(t, report.Outcomes[1].Says, "what it held is not kept: it cannot be moved out of its folder")
+	assert.NoFileExists(t, filepath.Join(kept, "a.html"))
+	assert.NoDirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside"))
+	assert.Contains(t, s.undo(Choice{}).Changes[1].Says, "was not kept")
+}
+
+// TestACacheWithoutAPlaceAside is emptied for good, and that is said before and afterwards.
 func TestACacheWithoutAPlaceAside(t *testing.T) {
 	s := cached(t, "")
 	changes := s.plan(newTitle)
+	assert.NotContains(t, changes[1].Because, "not kept")
 	s.dialect.Public = ""
+	assert.Contains(t, s.plan(newTitle)[1].Because, "what it held is not kept: the whole root is served")
 	report := s.write(changes)
 	assert.Contains(t, report.Outcomes[1].Says, "what it held is not kept: the whole root is served")
 	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "a.html"))
