@@ -100,20 +100,10 @@ func (s *Installation) tableList(ctx context.Context, db *database, list dialect
 // folderList takes every record of a folder for an entry.
 func (s *Installation) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
 	ending := strings.TrimPrefix(st.RecordFile("x"), path.Join(st.Folder, "x"))
-	at, err := s.real(st.Folder)
+	names, err := s.files.Names(st.Folder)
 	if err != nil {
 		return nil, err
 	}
-	folder, err := s.root.Open(at)
-	if err != nil {
-		return nil, outside(err)
-	}
-	defer folder.Close()
-	names, err := folder.Readdirnames(maxRows)
-	if err != nil && len(names) == 0 {
-		return []Row{}, nil // an empty folder ends at once
-	}
-	slices.Sort(names)
 	rows := []Row{}
 	for _, name := range names {
 		record, is := strings.CutSuffix(name, ending)

@@ -10,14 +10,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"maps"
 	"net/http"
 	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -50,7 +48,8 @@ type Installation struct {
 	Dialect *dialect.Dialect
 	Options
 
-	root      *os.Root
+	root      *os.Root // for databases, which are opened by name; nil without one
+	files     Files
 	failed    map[string]error             // by store or database: why it could not be opened
 	documents map[string]*format.Document  // by store, or by file in a folder
 	variables map[string]string            //
@@ -79,18 +78,17 @@ type Include struct {
 // ErrUnseen means that the place lies in a store with a Trouble of its own.
 var ErrUnseen = errors.New("the store could not be read")
 
-var errOutside = facts.Refusal("it lies outside the site's root")
-
 // Open opens all that the dialect names. What cannot be opened is a Trouble; the error is that of a context that
 // ended, or of a root that cannot be opened.
 func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Installation, error) {
-	s := &Installation{Dialect: d, Options: options, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
+	s := &Installation{Dialect: d, Options: options, files: noFiles{}, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
 		unusable: map[string]error{}, databases: map[string]*database{}, tables: map[string]map[string]string{}}
 	if options.Root != "" {
 		var err error
 		if s.root, err = os.OpenRoot(options.Root); err != nil {
 			return nil, err
 		}
+		s.files = folder{s.root}
 	}
 	s.openFiles()
 	s.resolveVariables()
@@ -187,37 +185,15 @@ func (s *Installation) openFiles() {
 				s.includes = append(s.includes, Include{st.File, include.Line})
 			}
 		case dialect.KindFolder:
-			if err := s.checkFolder(st.Folder); err != nil {
+			if _, err := s.files.Names(st.Folder); err != nil {
 				s.trouble(Trouble{Store: name, What: "the folder " + st.Folder, Err: err})
 			}
 		}
 	}
 }
 
-func (s *Installation) checkFolder(name string) error {
-	name, err := s.real(name)
-	if err != nil {
-		return err
-	}
-	stat, err := s.root.Stat(name)
-	if err == nil && !stat.IsDir() {
-		err = errors.New("it is no folder")
-	}
-	return outside(err)
-}
-
-var errNoRoot = facts.Refusal("the site file names no root, so the files cannot be reached")
-
-// outside tells a path that leaves the root from one that is missing.
-func outside(err error) error {
-	if err != nil && strings.Contains(err.Error(), "escapes") {
-		return errOutside
-	}
-	return err
-}
-
 func (s *Installation) readFile(name, formatName string) (*format.Document, error) {
-	data, err := s.readBytes(name)
+	data, err := s.files.Read(name)
 	if err != nil {
 		return nil, err
 	}
@@ -229,49 +205,6 @@ func (s *Installation) parse(name, formatName string, data []byte) (*format.Docu
 		Dir: path.Join("/", path.Dir(name)), // the root stands for /, so that no path outside can be made
 		Env: func(name string) (string, bool) { value, ok := s.Environment[name]; return value, ok },
 	})
-}
-
-// real is the file below the root that a name leads to by links, absolute ones as well, as the configuration of a runtime
-// has many. A name that leads nowhere is itself.
-func (s *Installation) real(name string) (string, error) {
-	if s.root == nil {
-		return "", errNoRoot
-	}
-	root, err := filepath.Abs(s.root.Name())
-	if err != nil {
-		return "", err
-	}
-	full, err := filepath.EvalSymlinks(filepath.Join(root, filepath.FromSlash(name)))
-	if err != nil {
-		return name, nil // opening it says why
-	}
-	if root, err = filepath.EvalSymlinks(root); err != nil {
-		return "", err
-	}
-	rel, err := filepath.Rel(root, full)
-	if err != nil || !filepath.IsLocal(rel) {
-		return "", errOutside
-	}
-	return filepath.ToSlash(rel), nil
-}
-
-func (s *Installation) readBytes(name string) ([]byte, error) {
-	name, err := s.real(name)
-	if err != nil {
-		return nil, err
-	}
-	// What waits for a writer, as a pipe does, must not be opened at all.
-	if stat, err := s.root.Stat(name); err != nil {
-		return nil, outside(err)
-	} else if !stat.Mode().IsRegular() {
-		return nil, errors.New("it is no ordinary file")
-	}
-	file, err := s.root.Open(name)
-	if err != nil {
-		return nil, outside(err)
-	}
-	defer file.Close()
-	return io.ReadAll(io.LimitReader(file, format.MaxBytes+1))
 }
 
 func (s *Installation) resolveVariables() {

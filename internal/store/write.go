@@ -12,7 +12,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -66,13 +65,13 @@ func (s *Installation) Plan(ctx context.Context, place string, value any) (Edit,
 }
 
 func (s *Installation) planFile(place, file, formatName, key string, value any) (Edit, error) {
-	file, err := s.real(file)
+	file, err := s.files.Real(file)
 	if err != nil {
 		return Edit{}, err
 	}
 	before, planned := s.planned[file]
 	if !planned {
-		if before, err = s.readBytes(file); err != nil {
+		if before, err = s.files.Read(file); err != nil {
 			return Edit{}, err
 		}
 	}
@@ -192,37 +191,10 @@ func (s *Installation) ValueIn(place string, data []byte) (value any, there bool
 	return entry.Value, there && entry.Unresolved == ""
 }
 
-// PlanLine works out how a file gets a line that it does not have; a file that is not there starts with start. An
-// edit that changes nothing says that it has the line.
+// PlanLine works out how a file gets a line that it does not have; see FileEdit.
 func (s *Installation) PlanLine(file, start, line string) (Edit, error) {
-	file, err := s.real(file)
-	if err != nil {
-		return Edit{}, err
-	}
-	before, err := s.readBytes(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		before, err = nil, nil
-	}
-	if err != nil {
-		return Edit{}, err
-	}
-	edit := Edit{Place: file, Kind: dialect.KindFile, File: file, Before: before, After: before}
-	for have := range strings.Lines(string(before)) {
-		if strings.TrimSpace(have) == line {
-			return edit, nil
-		}
-	}
-	text := string(before)
-	if before == nil {
-		text = start
-	} else if text != "" && !strings.HasSuffix(text, "\n") {
-		text += "\n"
-	}
-	if line != "" {
-		text += line + "\n"
-	}
-	edit.After = []byte(text)
-	return edit, nil
+	edit, err := PlanLine(s.files, file, start, line)
+	return Edit{Place: file, Kind: dialect.KindFile, File: edit.File, Before: edit.Before, After: edit.After}, err
 }
 
 // Reversed is the edit that takes this one back.
@@ -254,7 +226,7 @@ func (s *Installation) now(ctx context.Context, e Edit) ([]byte, error) {
 		data, _, err := s.fetch(ctx, e.File)
 		return data, err
 	}
-	data, err := s.readBytes(e.File)
+	data, err := s.files.Read(e.File)
 	if errors.Is(err, fs.ErrNotExist) && (e.Before == nil || e.After == nil) {
 		return nil, nil
 	}
@@ -281,31 +253,11 @@ func (e Edit) state(value *string, there bool) State {
 func (s *Installation) Apply(ctx context.Context, e Edit) error {
 	switch e.Kind {
 	case dialect.KindFile:
-		return s.applyFile(e)
+		return FileEdit{e.File, e.Before, e.After}.Apply(s.files, s.at)
 	case dialect.KindAPI:
 		return s.applyAPI(ctx, e)
 	}
 	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
-}
-
-func (s *Installation) applyFile(e Edit) error {
-	if err := removeLeftovers(s.root, e.File); err != nil {
-		return err
-	}
-	now, err := s.now(context.Background(), e)
-	switch {
-	case err != nil:
-		return err
-	case sameFile(now, e.After):
-		return nil
-	case !sameFile(now, e.Before):
-		return ErrChanged
-	case e.Before == nil:
-		return CreateFile(s.root, e.File, e.After, s.at)
-	case e.After == nil:
-		return s.root.Remove(e.File)
-	}
-	return ReplaceFile(s.root, e.File, now, e.After, s.at)
 }
 
 // at tells of a point at which the program may end.
@@ -314,36 +266,6 @@ func (s *Installation) at(point string) {
 		s.Step(point)
 	}
 }
-
-// removeLeftovers takes away what a run that was killed wrote beside a file and never put in its place.
-func removeLeftovers(root *os.Root, name string) error {
-	if root == nil {
-		return errNoRoot
-	}
-	folder, err := root.Open(path.Dir(name))
-	if err != nil {
-		return outside(err)
-	}
-	defer folder.Close()
-	names, err := folder.Readdirnames(-1)
-	if err != nil {
-		return err
-	}
-	for _, beside := range names {
-		if strings.HasPrefix(beside, leftover(name)) {
-			if err := root.Remove(path.Join(path.Dir(name), beside)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// leftover is how the name of what is written beside a file starts.
-func leftover(name string) string { return "." + path.Base(name) + ".weltaxis-" }
-
-// sameFile compares what two files hold; nil stands for none.
-func sameFile(a, b []byte) bool { return (a == nil) == (b == nil) && bytes.Equal(a, b) }
 
 func (s *Installation) applyAPI(ctx context.Context, e Edit) error {
 	now, tag, err := s.fetch(ctx, e.File)
