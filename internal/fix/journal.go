@@ -290,6 +290,13 @@ func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
 	return nil, false
 }
 
+// stays tells whether a change of a run, or of a later one, is still made.
+func (j *Journal) stays(run string) bool {
+	records, err := ReadJournal(j.dir)
+	since := slices.IndexFunc(records, func(r LogLine) bool { return r.Run == run })
+	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return !r.Kind.Finisher() && (r.Event == Done || r.Event == Begun) })
+}
+
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
 // left unfinished was never acted upon, and is passed over.
 func ReadJournal(dir string) ([]LogLine, error) {

@@ -42,7 +42,10 @@ var modesRow = row{
 	revert: revertModes,
 	script: scriptModes,
 	still: func(o *Outcome, rules []string) {
-		if o.Says == "" { // those that were left alone deviate, and that is said
+		switch {
+		case o.beside != 0: // the rules ask for the other bits as well, which are a question of their own
+			o.Says = strings.TrimPrefix(o.Says+"; "+strings.Join(rules, ", ")+" asks for more than this", "; ")
+		case o.Says == "": // those that were left alone deviate, and that is said
 			notTook(o, rules)
 		}
 	},

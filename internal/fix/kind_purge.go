@@ -287,7 +287,7 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	case b.Aside == "":
 		return "it is empty again; what it held was not kept, and it fills itself", nil
 	case e.stays:
-		return "it is empty again; what it held shows what is not taken back", forget(root, b.Aside)
+		return "", errors.New("it is empty again; what it held shows the site as it was, and comes back when the rest of the run does")
 	}
 	return "it holds what it held", bringBack(root, b.Folder, b.Aside, e.at)
 }

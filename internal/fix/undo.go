@@ -117,9 +117,10 @@ func (e *Env) compareWithBefore(ctx context.Context, records []LogLine, r *Undon
 	if e.Recheck == nil || len(records) == 0 {
 		return
 	}
-	before, known := e.Journal.deviatedBefore(records[len(records)-1].Run)
-	if !known {
-		return // an earlier version did not write it down
+	first := records[len(records)-1].Run
+	before, known := e.Journal.deviatedBefore(first)
+	if !known || e.Journal.stays(first) {
+		return // an earlier version did not write it down, or the site is not to be as it was then
 	}
 	now, err := e.Recheck(ctx)
 	if err != nil {

@@ -319,9 +319,15 @@ func TestACacheStaysEmptyWhereSomethingStays(t *testing.T) {
 	s.put("public/kept/c.html", "new c")
 	undone := s.undo(Choice{})
 	assert.False(t, undone.Changes[0].Back)
-	assert.Contains(t, undone.Changes[1].Says, "what it held shows what is not taken back")
+	assert.False(t, undone.Changes[1].Back)
+	assert.Contains(t, undone.Changes[1].Says, "comes back when the rest of the run does")
 	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "a.html"))
 	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "c.html"))
+	s.put("pebble.ini", strings.Replace(s.read("pebble.ini"), "title = Theirs", "title = New", 1))
+	for _, u := range s.undo(Choice{}).Changes {
+		assert.True(t, u.Back, u.Says)
+	}
+	assert.Equal(t, "old a", s.read("public/kept/a.html"), "and now it does")
 	assert.NoDirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside"))
 }
 
