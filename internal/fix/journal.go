@@ -63,13 +63,13 @@ const JournalFormat = 2
 
 // before is what undo needs.
 type before struct {
-	Format int          `json:"format"`
-	Kind   Kind         `json:"kind"`
-	Edits  []store.Edit `json:"edits,omitempty"`
-	Modes  []modeEdit   `json:"modes,omitempty"`
-	Folder string       `json:"folder,omitempty"` // of a cache
-	Call   string       `json:"call,omitempty"`   // the path that empties a cache
-	Aside  string       `json:"aside,omitempty"`  // where what it held lies, below the root
+	Format int         `json:"format"`
+	Kind   Kind        `json:"kind"`
+	Edits  store.Edits `json:"edits,omitempty"`
+	Modes  []modeEdit  `json:"modes,omitempty"`
+	Folder string      `json:"folder,omitempty"` // of a cache
+	Call   string      `json:"call,omitempty"`   // the path that empties a cache
+	Aside  string      `json:"aside,omitempty"`  // where what it held lies, below the root
 
 	made bool      // the journal says that all of it was done
 	at   time.Time // just before it was

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"weltaxis/internal/dialect"
 	"weltaxis/internal/store"
 )
 
@@ -27,7 +28,7 @@ func journal(t *testing.T, dir string, moment time.Time, records ...LogLine) *Jo
 		event := r.Event
 		r.Kind = Setting
 		old := "MARKED-old"
-		require.NoError(t, j.begin(&r, before{Edits: []store.Edit{{Place: "a/b", Old: &old}}}, func(string) {}))
+		require.NoError(t, j.begin(&r, before{Edits: store.Edits{store.RowEdit{Place: "a/b", Kind: dialect.KindRow, Table: "t", Column: "c", Where: map[string]string{"k": "v"}, Old: &old}}}, func(string) {}))
 		if event != Begun {
 			require.NoError(t, j.event(r, event, "says so"))
 		}

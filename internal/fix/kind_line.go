@@ -25,7 +25,10 @@ var lineRow = row{
 
 func planLine(ctx context.Context, p *planning, c *Change) error {
 	err := p.inStores(ctx, c, lineEdits)
-	if err == nil && len(c.Edits) == 1 && c.Edits[0].Before == nil && slices.Contains(p.Made, c.line.File) {
+	if err != nil || len(c.Edits) != 1 {
+		return err
+	}
+	if edit, is := c.Edits[0].(store.FileEdit); is && edit.Before == nil && slices.Contains(p.Made, c.line.File) {
 		return errors.New("there is no such file: the content system makes it, and a file in its place would hide what it says")
 	}
 	return err
@@ -38,7 +41,7 @@ func lineEdits(_ context.Context, site *store.Installation, c *Change) ([]store.
 		return nil, err
 	}
 	c.From, c.To = facts.TextOf(facts.String, "(no such file)"), facts.TextOf(facts.String, "(the file)")
-	if edit.Before != nil {
+	if file, is := edit.(store.FileEdit); is && file.Before != nil {
 		c.From, c.To = facts.TextOf(facts.String, "(no such line)"), facts.TextOf(facts.String, c.line.Line)
 	}
 	c.Origin = facts.Origin{File: c.Name}

@@ -90,7 +90,7 @@ func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
 		return out
 	}
 	record := c.logLine()
-	record.Place = edits[0].Place
+	record.Place = edits[0].At()
 	return e.journalled(out, record, before{Edits: edits}, func() error {
 		for i, edit := range edits {
 			if err := site.Apply(ctx, edit); err != nil {
@@ -117,7 +117,7 @@ func revertEdits(ctx context.Context, e *Env, b before) (says string, err error)
 			return "", err
 		}
 		e.at("after an edit")
-		if !edit.IsFile() && site.Clients()[edit.Database].Driver == dialect.SQLite {
+		if row, is := edit.(store.RowEdit); is && site.Clients()[row.Database].Driver == dialect.SQLite {
 			says = rowsNotBytes
 		}
 	}

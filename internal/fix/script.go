@@ -132,28 +132,33 @@ func exactly(text string) string { return fmt.Sprintf("head -c %d << | ", len(te
 
 // scriptEdits writes edits of files one by one, and those of one database in one transaction.
 func scriptEdits(p *Plan, c Change) (do, undo []string) {
-	for len(c.Edits) > 0 {
-		n := 1
-		for !c.Edits[0].IsFile() && n < len(c.Edits) && !c.Edits[n].IsFile() && c.Edits[n].Database == c.Edits[0].Database {
-			n++
+	for edits := c.Edits; len(edits) > 0; {
+		var there, back []string
+		switch e := edits[0].(type) {
+		case store.FileEdit:
+			there, back, edits = []string{p.scriptFile(e)}, []string{p.scriptFile(e.Reversed().(store.FileEdit))}, edits[1:]
+		case store.RowEdit:
+			var rows, reversed []store.RowEdit
+			for len(edits) > 0 {
+				row, is := edits[0].(store.RowEdit)
+				if !is || row.Database != e.Database {
+					break
+				}
+				rows, reversed, edits = append(rows, row), append([]store.RowEdit{row.Reversed().(store.RowEdit)}, reversed...), edits[1:]
+			}
+			there, back = p.scriptRows(rows), p.scriptRows(reversed)
+		default:
+			there, edits = []string{"# " + oneLine(e.At()) + " is changed over HTTP, which no script does: make it from here"}, edits[1:]
 		}
-		var back []store.Edit
-		for _, e := range slices.Backward(c.Edits[:n]) {
-			back = append(back, e.Reversed())
-		}
-		do, undo = append(do, p.script(c.Edits[:n])...), append(p.script(back), undo...)
-		c.Edits = c.Edits[n:]
+		do, undo = append(do, there...), append(back, undo...)
 	}
 	return do, undo
 }
 
 const byHand = "# it holds a secret, so it does not stand here: change it by hand"
 
-// script is one edit of a file, or all of one database.
-func (p *Plan) script(edits []store.Edit) []string {
-	if e := edits[0]; e.IsFile() {
-		return []string{p.scriptFile(e)}
-	}
+// scriptRows are edits of one database.
+func (p *Plan) scriptRows(edits []store.RowEdit) []string {
 	var lines []string
 	shown := func(text *string) string {
 		if text == nil {
@@ -176,7 +181,7 @@ func (p *Plan) script(edits []store.Edit) []string {
 	return append(lines, document(to.Command+" << || stop "+shellescape.Quote("a row of "+oneLine(edits[0].Table)), sqlOf(to.Driver, edits)))
 }
 
-func (p *Plan) scriptFile(e store.Edit) string {
+func (p *Plan) scriptFile(e store.FileEdit) string {
 	at := shellescape.Quote("./" + e.File)
 	whole := string(e.Before) + string(e.After)
 	if strings.ContainsRune(whole, 0) {
@@ -237,7 +242,7 @@ var sqlSpellings = map[string]sqlSpelling{
 
 // sqlOf are edits of rows as statements, in one transaction: of each it is checked that one row is there as it was, that row
 // is changed, and it is checked that one was.
-func sqlOf(driver string, edits []store.Edit) string {
+func sqlOf(driver string, edits []store.RowEdit) string {
 	as := sqlSpellings[driver]
 	statements := []string{as.begin, as.temporary}
 	for _, e := range edits {
@@ -257,7 +262,7 @@ func (as sqlSpelling) name(text string) string {
 }
 
 // edit is an edit as what has to be one before it, and the statement.
-func (as sqlSpelling) edit(e store.Edit) (check, change string) {
+func (as sqlSpelling) edit(e store.RowEdit) (check, change string) {
 	keys := slices.Sorted(maps.Keys(e.Where))
 	var where []string
 	for _, column := range keys {

@@ -134,7 +134,7 @@ func TestHostileValuesOfDatabases(t *testing.T) {
 						continue
 					}
 					keys[strings.TrimRight(key, " ")] = true
-					e := store.Edit{Kind: dialect.KindTable, Database: "main", Table: "shelf", Column: "text", Where: map[string]string{"name": key}, Old: &from, New: &to}
+					e := store.RowEdit{Kind: dialect.KindTable, Database: "main", Table: "shelf", Column: "text", Where: map[string]string{"name": key}, Old: &from, New: &to}
 					switch r.IntN(4) {
 					case 0:
 						e.Insert, e.Old = true, nil
@@ -186,8 +186,8 @@ func TestHostileTextsOfFiles(t *testing.T) {
 		}
 		head, tail := lines(), lines()+hostile(r, marks)
 		before, after := head+hostile(r, marks)+"\n"+tail, head+hostile(r, marks)+"\n"+tail
-		edit := store.Edit{Kind: dialect.KindFile, File: name, Before: []byte(before), After: []byte(after)}
-		made := store.Edit{Kind: dialect.KindFile, File: "made", After: []byte(after)}
+		edit := store.FileEdit{File: name, Before: []byte(before), After: []byte(after)}
+		made := store.FileEdit{File: "made", After: []byte(after)}
 		if before == after {
 			continue
 		}
@@ -220,8 +220,8 @@ func TestHostileTextsOfFiles(t *testing.T) {
 func TestAScriptSaysWhatItDoesNotMake(t *testing.T) {
 	secret := "MARKED"
 	p := &Plan{Discern: func(text string) string { return strings.ReplaceAll(text, secret, "*") }, clients: map[string]store.Client{}}
-	row := store.Edit{Kind: dialect.KindTable, Database: "main", Table: "t", Column: "c", Old: &secret, New: new(string)}
-	file := store.Edit{Kind: dialect.KindFile, File: "a", After: []byte("x MARKED")}
+	row := store.RowEdit{Kind: dialect.KindTable, Database: "main", Table: "t", Column: "c", Old: &secret, New: new(string)}
+	file := store.FileEdit{File: "a", After: []byte("x MARKED")}
 	text, err := p.Script("x", t.TempDir(), []Change{{Kind: Setting, Edits: []store.Edit{row, file}}}, []Change{{Kind: Setting, Name: "risky", Risk: facts.Disruptive, Edits: []store.Edit{row}},
 		{Kind: Person, Name: "by.hand", Steps: []string{"do it"}}, {Kind: Setting, Name: "cut", Cannot: "no way"}})
 	require.NoError(t, err)

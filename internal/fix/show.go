@@ -9,17 +9,25 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/store"
 )
 
 // diffs are the edits of a change as unified diffs, for files, without the secrets of the files.
 func (p *Plan) diffs(c Change) []string {
 	var all []string
 	for _, e := range c.Edits {
-		if !e.IsFile() {
+		name := ""
+		switch e := e.(type) {
+		case store.FileEdit:
+			name = e.File
+		case store.DocumentEdit:
+			name = e.Address
+		default:
 			continue
 		}
-		edits := udiff.Strings(string(e.Before), string(e.After))
-		text, err := udiff.ToUnified("a/"+e.File, "b/"+e.File, string(e.Before), edits, 2)
+		before, after := e.(store.TextEdit).Texts()
+		edits := udiff.Strings(string(before), string(after))
+		text, err := udiff.ToUnified("a/"+name, "b/"+name, string(before), edits, 2)
 		if err != nil {
 			continue
 		}
@@ -31,8 +39,9 @@ func (p *Plan) diffs(c Change) []string {
 // cells are the edits of a change to rows of a database.
 func (p *Plan) cells(c Change) []Cell {
 	var all []Cell
-	for _, e := range c.Edits {
-		if e.IsFile() {
+	for _, edit := range c.Edits {
+		e, is := edit.(store.RowEdit)
+		if !is {
 			continue
 		}
 		from, to := "(not set)", "(not set)"

@@ -155,16 +155,19 @@ func takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit
 
 // byValue takes an edit of a document back where the place still has the value that the edit gave it.
 func byValue(ctx context.Context, site *store.Installation, edit store.Edit) error {
-	before, after := edit.Before, edit.After
-	if !edit.IsFile() { // a document that is a value of a row
-		if edit.Old == nil || edit.New == nil || edit.Insert {
+	var before, after []byte
+	switch e := edit.(type) {
+	case store.TextEdit:
+		before, after = e.Texts()
+	case store.RowEdit: // a document that is a value of a row
+		if e.Old == nil || e.New == nil || e.Insert {
 			return changedSince(store.ErrChanged)
 		}
-		before, after = []byte(*edit.Old), []byte(*edit.New)
+		before, after = []byte(*e.Old), []byte(*e.New)
 	}
-	old, was := site.ValueIn(edit.Place, before)
-	ours, is := site.ValueIn(edit.Place, after)
-	now, err := site.Look(edit.Place)
+	old, was := site.ValueIn(edit.At(), before)
+	ours, is := site.ValueIn(edit.At(), after)
+	now, err := site.Look(edit.At())
 	if err != nil || !was || !is || !now.There {
 		return changedSince(store.ErrChanged)
 	}
@@ -173,7 +176,7 @@ func byValue(ctx context.Context, site *store.Installation, edit store.Edit) err
 	if was, _ := dialect.Text(old); a != b || was == b {
 		return changedSince(store.ErrChanged)
 	}
-	again, err := site.Plan(ctx, edit.Place, old)
+	again, err := site.Plan(ctx, edit.At(), old)
 	if err != nil {
 		return err
 	}

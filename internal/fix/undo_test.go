@@ -108,17 +108,28 @@ func TestUndoRefusesWhatItDoesNotUnderstand(t *testing.T) {
 		spoil func([]byte) []byte
 		says  string
 	}{
-		"another name":      {func(b []byte) []byte { return bytes.Replace(b, []byte(`"edits"`), []byte(`"server_edits"`), 1) }, "not understood"},
-		"a name in an edit": {func(b []byte) []byte { return bytes.Replace(b, []byte(`"before"`), []byte(`"previously"`), 1) }, "not understood"},
-		"another kind":      {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"purge"`), 1) }, "of the kind purge"},
-		"an unknown kind":   {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"server"`), 1) }, "no kind of change"},
-		"a newer format":    {func(b []byte) []byte { return bytes.Replace(b, []byte(`"format":2`), []byte(`"format":3`), 1) }, "format 3"},
-		"an empty payload":  {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[]}`) }, "says nothing of what was before"},
-		"no payload":        {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting"}`) }, "says nothing of what was before"},
-		"nothing":           {func([]byte) []byte { return nil }, "not understood"},
-		"an old one, empty": {func([]byte) []byte { return []byte(`{}`) }, "says nothing of what was before"},
-		"cut off":           {func(b []byte) []byte { return b[:len(b)/2] }, "not understood"},
-		"a type of its own": {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":"all"}`) }, "not understood"},
+		"another name":       {func(b []byte) []byte { return bytes.Replace(b, []byte(`"edits"`), []byte(`"server_edits"`), 1) }, "not understood"},
+		"a name in an edit":  {func(b []byte) []byte { return bytes.Replace(b, []byte(`"before"`), []byte(`"previously"`), 1) }, "not understood"},
+		"another kind":       {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"purge"`), 1) }, "of the kind purge"},
+		"an unknown kind":    {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"server"`), 1) }, "no kind of change"},
+		"a newer format":     {func(b []byte) []byte { return bytes.Replace(b, []byte(`"format":2`), []byte(`"format":3`), 1) }, "format 3"},
+		"an empty payload":   {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[]}`) }, "says nothing of what was before"},
+		"no payload":         {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting"}`) }, "says nothing of what was before"},
+		"nothing":            {func([]byte) []byte { return nil }, "not understood"},
+		"an old one, empty":  {func([]byte) []byte { return []byte(`{}`) }, "says nothing of what was before"},
+		"cut off":            {func(b []byte) []byte { return b[:len(b)/2] }, "not understood"},
+		"a type of its own":  {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":"all"}`) }, "not understood"},
+		"an edit of nothing": {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[{}]}`) }, `no kind of place ""`},
+		"an unknown place": {func(b []byte) []byte {
+			return bytes.Replace(b, []byte(`"kind":"file"`), []byte(`"kind":"registry"`), 1)
+		}, `no kind of place "registry"`},
+		"no file": {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[{"kind":"file"}]}`) }, "names none"},
+		"no row": {func([]byte) []byte {
+			return []byte(`{"format":2,"kind":"setting","edits":[{"kind":"row","table":"t"}]}`)
+		}, "does not say of which"},
+		"neither old nor new": {func([]byte) []byte {
+			return []byte(`{"format":2,"kind":"setting","edits":[{"place":"ini/title","kind":"file","file":"pebble.ini"}]}`)
+		}, "somebody has changed it since"},
 		"modes of a setting": {func([]byte) []byte {
 			return []byte(`{"format":2,"kind":"setting","modes":[{"path":"pebble.ini","from":511}]}`)
 		}, "says nothing of what was before"},

@@ -38,16 +38,16 @@ func TestAPlanReadsAsOne(t *testing.T) {
 	now := "new"
 	plan := &fix.Plan{Discern: func(s string) string { return s }, Changes: []fix.Change{
 		{ID: 1, Kind: fix.Setting, Name: "debug.on", Rules: []string{"hardening.debug-off"}, From: facts.BoolOf(true), To: facts.BoolOf(false), Risk: facts.Safe, Because: "nobody outside notices",
-			Edits: []store.Edit{{Kind: dialect.KindFile, File: "config.ini", Before: []byte("a = 1\ndebug = on\nb = 2\n"), After: []byte("a = 1\ndebug = off\nb = 2\n")}}},
+			Edits: []store.Edit{store.FileEdit{File: "config.ini", Before: []byte("a = 1\ndebug = on\nb = 2\n"), After: []byte("a = 1\ndebug = off\nb = 2\n")}}},
 		{ID: 2, Kind: fix.Setting, Name: "site.title", From: text(hostile), To: text("New"), Risk: facts.Visible, Because: "seen", Lasting: true, Key: "site.title", Or: "another",
-			Edits: []store.Edit{{Kind: dialect.KindTable, Table: "options", Column: "value", Where: map[string]string{"name": "title"}, Old: &old, New: &now}}},
+			Edits: []store.Edit{store.RowEdit{Kind: dialect.KindTable, Table: "options", Column: "value", Where: map[string]string{"name": "title"}, Old: &old, New: &now}}},
 		{ID: 3, Kind: fix.Modes, Name: "mode", Subject: "config.ini", From: facts.NumberOf(facts.Mode, 0o666), To: facts.NumberOf(facts.Mode, 0o444), Risk: facts.Safe, Because: "locked",
 			Members: []tree.Entry{{Path: "a" + hostile}, {Path: "b"}, {Path: "c"}, {Path: "d"}, {Path: "e"}}},
 		{ID: 4, Kind: fix.Setting, Name: "mail.admin", Key: "mail.admin", Needs: "a mailbox", Risk: facts.Safe},
 		{ID: 5, Kind: fix.Setting, Name: "front.shows", To: text("page"), Needs: "together with front.page", Risk: facts.Visible},
 		{ID: 6, Kind: fix.Person, Name: "hardening.secret", Subject: "site", Steps: []string{"Make a key."}},
 		{ID: 7, Kind: fix.Setting, Name: "site.icon", Cannot: "it is worked out", Steps: []string{"Set it by hand, at Looks."}},
-		{ID: 8, Kind: fix.Field, Name: "title", Subject: "/about/", From: text("a"), To: text("b"), Risk: facts.Disruptive, Because: "why not", Edits: []store.Edit{{Kind: dialect.KindRow, Table: "pages", Column: "title", New: &now}}},
+		{ID: 8, Kind: fix.Field, Name: "title", Subject: "/about/", From: text("a"), To: text("b"), Risk: facts.Disruptive, Because: "why not", Edits: []store.Edit{store.RowEdit{Kind: dialect.KindRow, Table: "pages", Column: "title", New: &now}}},
 		{ID: 9, Kind: fix.Purge, Name: "cache/", Risk: facts.Visible, Because: "slower"},
 	}}
 	b, p := page()

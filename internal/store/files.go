@@ -27,20 +27,6 @@ type Files interface {
 	Change(name string, before, after []byte, at func(point string)) error
 }
 
-// A FileEdit is a change of one file. It needs no dialect.
-type FileEdit struct {
-	File          string
-	Before, After []byte // the whole file; nil for none
-}
-
-// Apply makes the edit. What holds the new content already is left alone; anything else but the old is ErrChanged.
-func (e FileEdit) Apply(files Files, at func(point string)) error {
-	return files.Change(e.File, e.Before, e.After, at)
-}
-
-// Reversed is the edit that takes this one back.
-func (e FileEdit) Reversed() FileEdit { return FileEdit{e.File, e.After, e.Before} }
-
 // PlanLine works out how a file gets a line that it does not have; a file that is not there starts with start. An
 // edit that changes nothing says that it has the line.
 func PlanLine(files Files, name, start, line string) (FileEdit, error) {
@@ -55,7 +41,7 @@ func PlanLine(files Files, name, start, line string) (FileEdit, error) {
 	if err != nil {
 		return FileEdit{}, err
 	}
-	edit := FileEdit{name, before, before}
+	edit := FileEdit{name, name, before, before}
 	for have := range strings.Lines(string(before)) {
 		if strings.TrimSpace(have) == line {
 			return edit, nil

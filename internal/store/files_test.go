@@ -61,7 +61,7 @@ func TestAFileEditNeedsNoDialect(t *testing.T) {
 			if c.there != "-" {
 				require.NoError(t, os.WriteFile(at, []byte(c.there), 0o640))
 			}
-			edit := FileEdit{"deep/a.conf", c.before, c.after}
+			edit := FileEdit{"x", "deep/a.conf", c.before, c.after}
 			is := func() string {
 				data, err := os.ReadFile(at)
 				if errors.Is(err, fs.ErrNotExist) {
@@ -78,7 +78,7 @@ func TestAFileEditNeedsNoDialect(t *testing.T) {
 			}
 			require.NoError(t, err)
 			assert.Equal(t, c.want, is())
-			require.NoError(t, edit.Reversed().Apply(files, quietly))
+			require.NoError(t, edit.Reversed().(FileEdit).Apply(files, quietly))
 			want := string(c.before)
 			if c.before == nil {
 				want = "-"
@@ -141,7 +141,7 @@ func TestWithoutARootNothingIsReached(t *testing.T) {
 	require.ErrorIs(t, err, errNoRoot)
 	_, err = PlanLine(none, "a", "", "x")
 	require.ErrorIs(t, err, errNoRoot)
-	require.ErrorIs(t, FileEdit{"a", nil, []byte("x")}.Apply(none, quietly), errNoRoot)
+	require.ErrorIs(t, FileEdit{"a", "a", nil, []byte("x")}.Apply(none, quietly), errNoRoot)
 }
 
 func TestALineIsPlannedOnce(t *testing.T) {

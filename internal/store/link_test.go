@@ -79,7 +79,7 @@ func TestLinksAreFollowedInsideTheRoot(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			assert.Contains(t, edit.File, "available/", "the real file")
+			assert.Contains(t, edit.(FileEdit).File, "available/", "the real file")
 			require.NoError(t, s.Apply(t.Context(), edit))
 			data, err := os.ReadFile(filepath.Join(root, "conf.d", "20-site.ini"))
 			require.NoError(t, err)
@@ -92,7 +92,7 @@ func TestLinksAreFollowedInsideTheRoot(t *testing.T) {
 			stat, err := os.Lstat(at)
 			require.NoError(t, err)
 			assert.NotZero(t, stat.Mode()&os.ModeSymlink, "it is a link still")
-			data, err = os.ReadFile(filepath.Join(root, filepath.FromSlash(edit.File)))
+			data, err = os.ReadFile(filepath.Join(root, filepath.FromSlash(edit.(FileEdit).File)))
 			require.NoError(t, err)
 			assert.Equal(t, text, string(data))
 		})

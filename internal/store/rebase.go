@@ -13,26 +13,30 @@ import (
 // it changed, to the byte, and leaves the others. ErrChanged says that somebody has changed the same lines, or that the
 // place would not get its value by that.
 func (s *Installation) Rebase(ctx context.Context, e Edit) (Edit, error) {
-	if !e.IsFile() || e.Before == nil || e.After == nil {
-		return Edit{}, ErrChanged
+	text, is := e.(TextEdit)
+	if !is {
+		return nil, ErrChanged
 	}
-	now, err := s.now(ctx, e)
+	before, after := text.Texts()
+	if before == nil || after == nil {
+		return nil, ErrChanged
+	}
+	now, err := text.now(ctx, s)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
-	merged, clean := merge(string(e.Before), string(e.After), string(now))
+	merged, clean := merge(string(before), string(after), string(now))
 	if !clean {
-		return Edit{}, ErrChanged
+		return nil, ErrChanged
 	}
-	name, _ := dialect.SplitPlace(e.Place)
+	name, _ := dialect.SplitPlace(e.At())
 	if _, stored := s.Dialect.Stores[name]; stored {
-		want, there := s.ValueIn(e.Place, e.After)
-		if got, is := s.ValueIn(e.Place, []byte(merged)); there != is || fmt.Sprint(want) != fmt.Sprint(got) {
-			return Edit{}, ErrChanged
+		want, there := s.ValueIn(e.At(), after)
+		if got, is := s.ValueIn(e.At(), []byte(merged)); there != is || fmt.Sprint(want) != fmt.Sprint(got) {
+			return nil, ErrChanged
 		}
 	}
-	e.Before, e.After = now, []byte(merged)
-	return e, nil
+	return text.with(now, []byte(merged)), nil
 }
 
 // merge does to theirs what leads from base to ours; clean is false when both have changed the same lines.

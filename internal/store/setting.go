@@ -89,11 +89,12 @@ func (s *Installation) planParts(ctx context.Context, setting dialect.Setting, t
 		if err != nil {
 			return nil, err
 		}
-		if edit.Kind == dialect.KindFile {
+		if edit, is := edit.(FileEdit); is {
 			s.planned[edit.File] = edit.After
 			// Parts in one file are one edit, so that no moment sees only some of them.
-			if i := slices.IndexFunc(edits, func(e Edit) bool { return e.Kind == dialect.KindFile && e.File == edit.File }); i >= 0 {
-				edits[i].After, edits[i].Place = edit.After, edit.File
+			inOne := func(e Edit) bool { other, is := e.(FileEdit); return is && other.File == edit.File }
+			if i := slices.IndexFunc(edits, inOne); i >= 0 {
+				edits[i] = FileEdit{edit.File, edit.File, edits[i].(FileEdit).Before, edit.After}
 				continue
 			}
 		}

@@ -7,7 +7,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"net"
 	"net/http"
@@ -21,25 +20,6 @@ import (
 
 	"weltaxis/internal/dialect"
 )
-
-// An Edit is one value to change in one place, worked out and not yet made. It holds what was there and what is
-// to be there, so that it can be shown, made and taken back.
-type Edit struct {
-	Place string `json:"place"` // store/key, or list/key/field
-	Kind  string `json:"kind"`  // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
-
-	File   string `json:"file,omitempty"` // below the root, or the address of a document over HTTP
-	Before []byte `json:"before"`         // the whole file
-	After  []byte `json:"after"`
-
-	Database string            `json:"database,omitempty"`
-	Table    string            `json:"table,omitempty"`
-	Column   string            `json:"column,omitempty"`
-	Where    map[string]string `json:"where,omitempty"` // the row
-	Old      *string           `json:"old"`             // nil when there is no row, or an SQL null
-	New      *string           `json:"new"`
-	Insert   bool              `json:"insert,omitempty"` // there is no row yet
-}
 
 // ErrChanged says that what is there is not what was there when the edit was worked out.
 var ErrChanged = errors.New("somebody has changed it since")
@@ -61,22 +41,22 @@ func (s *Installation) Plan(ctx context.Context, place string, value any) (Edit,
 	case dialect.KindAPI:
 		return s.planAPI(ctx, place, st, key, value)
 	}
-	return Edit{}, fmt.Errorf("there is no store %q", name)
+	return nil, fmt.Errorf("there is no store %q", name)
 }
 
 func (s *Installation) planFile(place, file, formatName, key string, value any) (Edit, error) {
 	file, err := s.files.Real(file)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
 	before, planned := s.planned[file]
 	if !planned {
 		if before, err = s.files.Read(file); err != nil {
-			return Edit{}, err
+			return nil, err
 		}
 	}
 	after, err := s.changed(file, formatName, key, before, value)
-	return Edit{Place: place, Kind: dialect.KindFile, File: file, Before: before, After: after}, err
+	return FileEdit{place, file, before, after}, err
 }
 
 func (s *Installation) changed(file, formatName, key string, before []byte, value any) ([]byte, error) {
@@ -90,17 +70,17 @@ func (s *Installation) changed(file, formatName, key string, before []byte, valu
 func (s *Installation) planCell(place, name string, st dialect.Store, key string, value any) (Edit, error) {
 	rows := s.tables[name]
 	if rows == nil {
-		return Edit{}, ErrUnseen
+		return nil, ErrUnseen
 	}
 	table, where, err := s.table(st)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
 	text, single := dialect.Text(value)
 	if !single {
-		return Edit{}, errors.New("a table holds single values, not lists")
+		return nil, errors.New("a table holds single values, not lists")
 	}
-	edit := Edit{Place: place, Kind: st.Kind(), Database: st.Database, Table: table, Where: where, New: &text}
+	edit := RowEdit{Place: place, Kind: st.Kind(), Database: st.Database, Table: table, Where: where, New: &text}
 	old, there := rows[key]
 	if there {
 		edit.Old = &old
@@ -117,28 +97,30 @@ func (s *Installation) planCell(place, name string, st dialect.Store, key string
 func (s *Installation) planInside(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
 	outer, err := s.Look(st.Inside)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
 	text, single := dialect.Text(outer.Value)
 	if !single || !outer.There {
-		return Edit{}, errors.New("the value that holds it is not there")
+		return nil, errors.New("the value that holds it is not there")
 	}
 	after, err := s.changed("", st.Format, key, []byte(text), value)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
 	edit, err := s.Plan(ctx, st.Inside, string(after))
-	edit.Place = place
-	return edit, err
+	if err != nil {
+		return nil, err
+	}
+	return edit.at(place), nil
 }
 
 func (s *Installation) planAPI(ctx context.Context, place string, st dialect.Store, key string, value any) (Edit, error) {
 	before, _, err := s.fetch(ctx, st.API)
 	if err != nil {
-		return Edit{}, err
+		return nil, err
 	}
 	after, err := s.changed("", st.Format, key, before, value)
-	return Edit{Place: place, Kind: dialect.KindAPI, File: st.API, Before: before, After: after}, err
+	return DocumentEdit{place, st.API, before, after}, err
 }
 
 // PlanField works out how to store a value in a field of one entry of a list.
@@ -148,7 +130,7 @@ func (s *Installation) PlanField(list dialect.List, name string, row Row, field 
 	place := name + "/" + key + "/" + field
 	switch {
 	case !mapped:
-		return Edit{}, errors.New("the dialect does not say where it is written")
+		return nil, errors.New("the dialect does not say where it is written")
 	case list.From != "":
 		storeName, below := dialect.SplitPlace(list.From)
 		st := s.Dialect.Stores[storeName]
@@ -158,16 +140,16 @@ func (s *Installation) PlanField(list dialect.List, name string, row Row, field 
 		if st.Kind() == dialect.KindFile {
 			return s.planFile(place, st.File, st.Format, below+"."+key+"."+column.At, value)
 		}
-		return Edit{}, errors.New("the dialect does not say where it is written")
+		return nil, errors.New("the dialect does not say where it is written")
 	case list.Table == "" || list.Key == "":
-		return Edit{}, errors.New("the dialect does not say where it is written")
+		return nil, errors.New("the dialect does not say where it is written")
 	}
 	table, err := s.fill(list.Table, true)
 	text, single := dialect.Text(value)
 	if err != nil || !single {
-		return Edit{}, errors.Join(err, errors.New("a table holds single values"))
+		return nil, errors.Join(err, errors.New("a table holds single values"))
 	}
-	edit := Edit{Place: place, Kind: dialect.KindRow, Database: list.Database, Table: table, Column: column.At,
+	edit := RowEdit{Place: place, Kind: dialect.KindRow, Database: list.Database, Table: table, Column: column.At,
 		Where: map[string]string{list.Key: key}, New: &text}
 	if old, there := row.Values[field]; there {
 		was, _ := dialect.Text(old)
@@ -193,22 +175,7 @@ func (s *Installation) ValueIn(place string, data []byte) (value any, there bool
 
 // PlanLine works out how a file gets a line that it does not have; see FileEdit.
 func (s *Installation) PlanLine(file, start, line string) (Edit, error) {
-	edit, err := PlanLine(s.files, file, start, line)
-	return Edit{Place: file, Kind: dialect.KindFile, File: edit.File, Before: edit.Before, After: edit.After}, err
-}
-
-// Reversed is the edit that takes this one back.
-func (e Edit) Reversed() Edit {
-	e.Before, e.After, e.Old, e.New = e.After, e.Before, e.New, e.Old
-	return e
-}
-
-// Nothing tells whether the edit changes nothing.
-func (e Edit) Nothing() bool {
-	if e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI {
-		return sameFile(e.Before, e.After)
-	}
-	return e.Old != nil && e.New != nil && *e.Old == *e.New
+	return PlanLine(s.files, file, start, line)
 }
 
 // State tells which of the two values is there now.
@@ -221,19 +188,7 @@ const (
 	Other  State = "other"
 )
 
-func (s *Installation) now(ctx context.Context, e Edit) ([]byte, error) {
-	if e.Kind == dialect.KindAPI {
-		data, _, err := s.fetch(ctx, e.File)
-		return data, err
-	}
-	data, err := s.files.Read(e.File)
-	if errors.Is(err, fs.ErrNotExist) && (e.Before == nil || e.After == nil) {
-		return nil, nil
-	}
-	return data, err
-}
-
-func (e Edit) state(value *string, there bool) State {
+func (e RowEdit) state(value *string, there bool) State {
 	same := func(a, b *string) bool { return a == b || a != nil && b != nil && *a == *b }
 	rowBefore, rowAfter := true, true
 	if e.Insert {
@@ -250,15 +205,7 @@ func (e Edit) state(value *string, there bool) State {
 
 // Apply makes the edit: where the old value is still there it becomes the new one, in one step. What is the new
 // value already is left alone; anything else is ErrChanged.
-func (s *Installation) Apply(ctx context.Context, e Edit) error {
-	switch e.Kind {
-	case dialect.KindFile:
-		return FileEdit{e.File, e.Before, e.After}.Apply(s.files, s.at)
-	case dialect.KindAPI:
-		return s.applyAPI(ctx, e)
-	}
-	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
-}
+func (s *Installation) Apply(ctx context.Context, e Edit) error { return e.apply(ctx, s) }
 
 // at tells of a point at which the program may end.
 func (s *Installation) at(point string) {
@@ -267,8 +214,8 @@ func (s *Installation) at(point string) {
 	}
 }
 
-func (s *Installation) applyAPI(ctx context.Context, e Edit) error {
-	now, tag, err := s.fetch(ctx, e.File)
+func (s *Installation) applyAPI(ctx context.Context, e DocumentEdit) error {
+	now, tag, err := s.fetch(ctx, e.Address)
 	switch {
 	case err != nil:
 		return err
@@ -277,7 +224,7 @@ func (s *Installation) applyAPI(ctx context.Context, e Edit) error {
 	case !bytes.Equal(now, e.Before):
 		return ErrChanged
 	}
-	response, err := s.request(ctx, http.MethodPut, e.File, e.After, tag)
+	response, err := s.request(ctx, http.MethodPut, e.Address, e.After, tag)
 	if err != nil {
 		return err
 	}
@@ -353,7 +300,7 @@ func (s *Installation) sqliteForWriting(name string) (*database, error) {
 }
 
 // cell reads the value that an edit is about, and whether its row is there.
-func (db *database) cell(ctx context.Context, e Edit, lock string) (value *string, there bool, err error) {
+func (db *database) cell(ctx context.Context, e RowEdit, lock string) (value *string, there bool, err error) {
 	st := db.statement("SELECT %s FROM %s", e.Column, e.Table).where("WHERE", e.Where)
 	st.text.WriteString(lock)
 	count := 0
@@ -374,7 +321,7 @@ func (db *database) cell(ctx context.Context, e Edit, lock string) (value *strin
 }
 
 // apply compares, writes and reads again, all in the transaction.
-func (db *database) apply(ctx context.Context, e Edit) error {
+func (db *database) apply(ctx context.Context, e RowEdit) error {
 	lock := ""
 	if db.driver != dialect.SQLite {
 		lock = " FOR UPDATE"
@@ -401,7 +348,7 @@ func (db *database) apply(ctx context.Context, e Edit) error {
 }
 
 // change is the statement for an edit: a row is put in, changed, or taken out.
-func (db *database) change(e Edit, there bool) *statement {
+func (db *database) change(e RowEdit, there bool) *statement {
 	switch {
 	case e.Insert && !there:
 		columns, marks := "", ""
@@ -430,9 +377,6 @@ func (db *database) change(e Edit, there bool) *statement {
 	}
 	return st.where("WHERE", e.Where)
 }
-
-// IsFile tells whether the edit is of a file or another document, rather than of a row.
-func (e Edit) IsFile() bool { return e.Kind == dialect.KindFile || e.Kind == dialect.KindAPI }
 
 // A Client is the command that takes SQL for a database, for a script that a person runs. The password stands in the
 // program's own configuration.

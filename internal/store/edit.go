@@ -1,0 +1,223 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"weltaxis/internal/dialect"
+)
+
+// An Edit is one change in one place, worked out and not yet made. It holds what was there and what is to be there, so that
+// it can be shown, made and taken back. There is a type for each kind of place.
+type Edit interface {
+	// At is the place that is changed: store/key, list/key/field, or a file.
+	At() string
+	// Reversed is the edit that takes this one back.
+	Reversed() Edit
+	// Nothing tells whether the edit changes nothing.
+	Nothing() bool
+
+	at(place string) Edit
+	apply(ctx context.Context, s *Installation) error
+	stored() stored
+}
+
+// A TextEdit is one of a text as a whole, of which the edit changes a part.
+type TextEdit interface {
+	Edit
+	// Texts are what was there and what is to be there; nil stands for none.
+	Texts() (before, after []byte)
+
+	// with is the same place with other texts.
+	with(before, after []byte) Edit
+	now(ctx context.Context, s *Installation) ([]byte, error)
+}
+
+// A FileEdit is a change of one file. By Apply it needs no dialect.
+type FileEdit struct {
+	Place         string
+	File          string // below the root
+	Before, After []byte // the whole file; nil for none
+}
+
+// A DocumentEdit is a change of a document over HTTP.
+type DocumentEdit struct {
+	Place         string
+	Address       string // below that of the programming interface
+	Before, After []byte
+}
+
+// A RowEdit is a change of one column of one row.
+type RowEdit struct {
+	Place    string
+	Kind     string // KindTable or KindRow
+	Database string
+	Table    string
+	Column   string
+	Where    map[string]string // the row
+	Old, New *string           // nil when there is no row, or an SQL null
+	Insert   bool              // there is no row yet
+}
+
+// At implements Edit.
+func (e FileEdit) At() string { return e.Place }
+
+// At implements Edit.
+func (e DocumentEdit) At() string { return e.Place }
+
+// At implements Edit.
+func (e RowEdit) At() string { return e.Place }
+
+// Reversed implements Edit.
+func (e FileEdit) Reversed() Edit { return e.with(e.After, e.Before) }
+
+// Reversed implements Edit.
+func (e DocumentEdit) Reversed() Edit { return e.with(e.After, e.Before) }
+
+// Reversed implements Edit.
+func (e RowEdit) Reversed() Edit {
+	e.Old, e.New = e.New, e.Old
+	return e
+}
+
+// Nothing implements Edit.
+func (e FileEdit) Nothing() bool { return sameFile(e.Before, e.After) }
+
+// Nothing implements Edit.
+func (e DocumentEdit) Nothing() bool { return sameFile(e.Before, e.After) }
+
+// Nothing implements Edit.
+func (e RowEdit) Nothing() bool { return e.Old != nil && e.New != nil && *e.Old == *e.New }
+
+// Texts implements TextEdit.
+func (e FileEdit) Texts() (before, after []byte) { return e.Before, e.After }
+
+// Texts implements TextEdit.
+func (e DocumentEdit) Texts() (before, after []byte) { return e.Before, e.After }
+
+func (e FileEdit) with(before, after []byte) Edit {
+	e.Before, e.After = before, after
+	return e
+}
+
+func (e DocumentEdit) with(before, after []byte) Edit {
+	e.Before, e.After = before, after
+	return e
+}
+
+func (e FileEdit) at(place string) Edit {
+	e.Place = place
+	return e
+}
+
+func (e DocumentEdit) at(place string) Edit {
+	e.Place = place
+	return e
+}
+
+func (e RowEdit) at(place string) Edit {
+	e.Place = place
+	return e
+}
+
+func (e FileEdit) now(_ context.Context, s *Installation) ([]byte, error) {
+	return s.files.Read(e.File)
+}
+
+func (e DocumentEdit) now(ctx context.Context, s *Installation) ([]byte, error) {
+	data, _, err := s.fetch(ctx, e.Address)
+	return data, err
+}
+
+// Apply makes the edit. What holds the new content already is left alone; anything else but the old is ErrChanged.
+func (e FileEdit) Apply(files Files, at func(point string)) error {
+	return files.Change(e.File, e.Before, e.After, at)
+}
+
+func (e FileEdit) apply(_ context.Context, s *Installation) error { return e.Apply(s.files, s.at) }
+
+func (e DocumentEdit) apply(ctx context.Context, s *Installation) error { return s.applyAPI(ctx, e) }
+
+func (e RowEdit) apply(ctx context.Context, s *Installation) error {
+	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
+}
+
+// stored is an edit as a journal keeps it, whatever its type.
+type stored struct {
+	Place    string            `json:"place"`
+	Kind     string            `json:"kind"` // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
+	File     string            `json:"file,omitempty"`
+	Before   []byte            `json:"before"`
+	After    []byte            `json:"after"`
+	Database string            `json:"database,omitempty"`
+	Table    string            `json:"table,omitempty"`
+	Column   string            `json:"column,omitempty"`
+	Where    map[string]string `json:"where,omitempty"`
+	Old      *string           `json:"old"`
+	New      *string           `json:"new"`
+	Insert   bool              `json:"insert,omitempty"`
+}
+
+func (e FileEdit) stored() stored {
+	return stored{Place: e.Place, Kind: dialect.KindFile, File: e.File, Before: e.Before, After: e.After}
+}
+
+func (e DocumentEdit) stored() stored {
+	return stored{Place: e.Place, Kind: dialect.KindAPI, File: e.Address, Before: e.Before, After: e.After}
+}
+
+func (e RowEdit) stored() stored {
+	return stored{Place: e.Place, Kind: e.Kind, Database: e.Database, Table: e.Table, Column: e.Column, Where: e.Where, Old: e.Old, New: e.New, Insert: e.Insert}
+}
+
+func (f stored) edit() (Edit, error) {
+	switch f.Kind {
+	case dialect.KindFile:
+		if f.File == "" {
+			return nil, errors.New("an edit of a file names none")
+		}
+		return FileEdit{f.Place, f.File, f.Before, f.After}, nil
+	case dialect.KindAPI:
+		return DocumentEdit{f.Place, f.File, f.Before, f.After}, nil
+	case dialect.KindTable, dialect.KindRow:
+		if f.Table == "" || f.Column == "" || len(f.Where) == 0 {
+			return nil, errors.New("an edit of a row does not say of which")
+		}
+		return RowEdit{f.Place, f.Kind, f.Database, f.Table, f.Column, f.Where, f.Old, f.New, f.Insert}, nil
+	}
+	return nil, fmt.Errorf("there is no kind of place %q", f.Kind)
+}
+
+// Edits are edits as a journal keeps them.
+type Edits []Edit
+
+// MarshalJSON implements json.Marshaler.
+func (e Edits) MarshalJSON() ([]byte, error) {
+	all := []stored{}
+	for _, edit := range e {
+		all = append(all, edit.stored())
+	}
+	return json.Marshal(all)
+}
+
+// UnmarshalJSON implements json.Unmarshaler. What it does not understand is an error.
+func (e *Edits) UnmarshalJSON(data []byte) error {
+	var all []stored
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&all); err != nil {
+		return err
+	}
+	*e = nil
+	for _, kept := range all {
+		edit, err := kept.edit()
+		if err != nil {
+			return err
+		}
+		*e = append(*e, edit)
+	}
+	return nil
+}
