@@ -74,7 +74,7 @@ func TestAMistakeInARuleIsAnErrorWithItsPlace(t *testing.T) {
 		`found no matching overload`:                                                   {holds: `"settings.feed.items == 'x'"`},
 		`covers: there is no rule "titles.site-onw" (did you mean "titles.site-own"?)`: {extra: "    covers: [titles.site-onw]\n"},
 		`covers: it covers itself in the end`:                                          {extra: "    covers: [titles.mine]\n"},
-		`"purgee" is no kind of fix (did you mean "purge"?)`:                           {fix: "{kind: purgee, risk: safe, steps: [x]}"},
+		`"purgee" is no kind of change (did you mean "purge"?)`:                        {fix: "{kind: purgee, risk: safe, steps: [x]}"},
 		`fix: it does nothing`:                                                         {fix: "{kind: server, risk: safe}"},
 		`fix: kind is set, and it says nothing to set`:                                 {fix: "{kind: set, risk: safe, steps: [x]}"},
 		`fix: risk is missing`:                                                         {fix: "{steps: [x]}"},

@@ -59,7 +59,7 @@ type Rule struct {
 
 // A Fix is what would put a deviation right, before its expressions are worked out.
 type Fix struct {
-	Kind    facts.ProposalKind     `yaml:"kind"` // follows from what is given, when left out
+	Kind    facts.ChangeKind       `yaml:"kind"` // follows from what is given, when left out
 	Risk    facts.Risk             `yaml:"risk"`
 	Lasting bool                   `yaml:"lasting"`
 	Set     map[string]string      `yaml:"set"`    // setting: value as text
@@ -221,7 +221,7 @@ func (r *Rule) checkFix() error {
 	if f.Write != nil && !filepath.IsLocal(f.Write.File) {
 		return r.errorf("fix: write: %q is no file below the served folder", f.Write.File)
 	}
-	changes := map[facts.ProposalKind]bool{facts.KindSet: len(f.Set)+len(f.SetTo)+len(f.Ask) > 0, facts.KindMode: f.Mode.Source != "", facts.KindWrite: f.Write != nil || len(f.Steps) > 0}
+	changes := map[facts.ChangeKind]bool{facts.KindSet: len(f.Set)+len(f.SetTo)+len(f.Ask) > 0, facts.KindMode: f.Mode.Source != "", facts.KindWrite: f.Write != nil || len(f.Steps) > 0}
 	if does, tells := changes[f.Kind]; tells && !does {
 		return r.errorf("fix: kind is %s, and it says nothing to %s", f.Kind, f.Kind)
 	}

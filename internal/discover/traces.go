@@ -2,33 +2,28 @@ package discover
 
 import (
 	"bytes"
-	"io"
-	"os"
+	"io/fs"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/store"
 )
 
 // TracesIn are the traces in a folder.
 func TracesIn(root string) dialect.Traces {
 	return dialect.Traces{Holds: func(file, text string) bool {
-		in, err := os.OpenRoot(root)
+		in, err := store.OpenFiles(root)
 		if err != nil {
 			return false
 		}
 		defer in.Close()
-		stat, err := in.Stat(file)
+		stat, err := fs.Stat(in.FS(), file)
 		if err != nil || !stat.Mode().IsRegular() {
 			return err == nil && text == ""
 		}
 		if text == "" {
 			return true
 		}
-		f, err := in.Open(file)
-		if err != nil {
-			return false
-		}
-		defer f.Close()
-		data, err := io.ReadAll(io.LimitReader(f, maxConfig))
+		data, err := in.Read(file)
 		return err == nil && bytes.Contains(data, []byte(text))
 	}}
 }

@@ -171,14 +171,14 @@ func (g Gap) Leaves(name string) bool {
 
 // A Proposal is what would put a deviation right, as plain data.
 type Proposal struct {
-	Kind    ProposalKind `json:"kind"`
-	Risk    Risk         `json:"risk"`
-	Lasting bool         `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
-	Changes []Target     `json:"changes,omitempty"`
-	Mode    *ModeTarget  `json:"mode,omitempty"`
-	Steps   []string     `json:"steps,omitempty"`
-	Field   string       `json:"field,omitempty"` // of the page's own record that would put it right
-	Write   *Line        `json:"write,omitempty"`
+	Kind    ChangeKind  `json:"kind"`
+	Risk    Risk        `json:"risk"`
+	Lasting bool        `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
+	Changes []Target    `json:"changes,omitempty"`
+	Mode    *ModeTarget `json:"mode,omitempty"`
+	Steps   []string    `json:"steps,omitempty"`
+	Field   string      `json:"field,omitempty"` // of the page's own record that would put it right
+	Write   *Line       `json:"write,omitempty"`
 }
 
 // A ModeTarget is the permission bits that the entries of a class should have.

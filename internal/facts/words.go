@@ -150,33 +150,34 @@ func (k *GapKind) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// A ProposalKind says what would put a deviation right.
-type ProposalKind uint8
+// A ChangeKind says how something is changed: what would put a deviation right, and what a plan makes of it.
+type ChangeKind uint8
 
-// The kinds of proposal.
+// The kinds of change.
 const (
-	KindSet     ProposalKind = 1 + iota // change settings
-	KindMode                            // change permissions
-	KindServer                          // change the web server's configuration
-	KindRuntime                         // change the language runtime's configuration
-	KindWrite                           // write a file
-	KindPurge                           // empty a cache
-	KindSteps                           // for a person
+	KindSet     ChangeKind = 1 + iota // settings
+	KindField                         // a field of one page's own record
+	KindMode                          // permissions
+	KindServer                        // the web server's configuration
+	KindRuntime                       // the language runtime's configuration
+	KindWrite                         // a line of a file
+	KindPurge                         // a cache is emptied
+	KindSteps                         // what a person does
 )
 
-var proposalWords = []string{"", "set", "mode", "server", "runtime", "write", "purge", "steps"}
+var changeWords = []string{"", "set", "field", "mode", "server", "runtime", "write", "purge", "steps"}
 
-// ProposalWords lists the words of the kinds of proposal.
-func ProposalWords() []string { return proposalWords[1:] }
+// ChangeWords lists the words of the kinds of change.
+func ChangeWords() []string { return changeWords[1:] }
 
-func (k ProposalKind) String() string { return proposalWords[k] }
+func (k ChangeKind) String() string { return changeWords[k] }
 
 // MarshalText implements encoding.TextMarshaler.
-func (k ProposalKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+func (k ChangeKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
 // UnmarshalText implements encoding.TextUnmarshaler.
-func (k *ProposalKind) UnmarshalText(text []byte) (err error) {
-	*k, err = find[ProposalKind]("kind of fix", proposalWords, text)
+func (k *ChangeKind) UnmarshalText(text []byte) (err error) {
+	*k, err = find[ChangeKind]("kind of change", changeWords, text)
 	return err
 }
 

@@ -37,7 +37,7 @@ func (p *Plan) Gate(k Consent) (chosen, rest []Change, err error) {
 			rest = append(rest, c)
 		}
 	}
-	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Kind.Finisher() }) {
+	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Finisher() }) {
 		return nil, slices.Clone(p.Changes), nil
 	}
 	for _, c := range chosen {

@@ -294,7 +294,7 @@ func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
 func (j *Journal) stays(run string) bool {
 	records, err := ReadJournal(j.dir)
 	since := slices.IndexFunc(records, func(r LogLine) bool { return r.Run == run })
-	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return !r.Kind.Finisher() && (r.Event == Done || r.Event == Begun) })
+	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return !r.Finisher() && (r.Event == Done || r.Event == Begun) })
 }
 
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
@@ -348,9 +348,16 @@ func readLines(dir string) ([]LogLine, error) {
 		if shape.Format > JournalFormat {
 			return nil, fmt.Errorf("%s, line %d: it has format %d, and this program knows %d; use the newer one", name, n, shape.Format, JournalFormat)
 		}
+		line := scanner.Bytes()
+		if former, is := formerKinds[shape.Kind]; is && shape.Format < 2 {
+			line = bytes.Replace(line, fmt.Appendf(nil, `"kind":%q`, shape.Kind), fmt.Appendf(nil, `"kind":%q`, former), 1)
+		}
 		var r LogLine
-		if err := json.Unmarshal(scanner.Bytes(), &r); err != nil {
+		if err := json.Unmarshal(line, &r); err != nil {
 			return nil, fmt.Errorf("%s, line %d: %w", name, n, err)
+		}
+		if _, makes := rows[r.Kind]; !makes {
+			return nil, fmt.Errorf("%s, line %d: this program makes no changes of the kind %s; use the one that does", name, n, r.Kind)
 		}
 		lines = append(lines, r)
 	}

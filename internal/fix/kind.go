@@ -2,42 +2,26 @@ package fix
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
 )
 
 // A Kind is a kind of change. What one does stands in its row, in a file of its own; nothing elsewhere asks which it is.
-type Kind uint8
+type Kind = facts.ChangeKind
 
-// The kinds.
+// The kinds that this program makes, or shows to a person.
 const (
-	Setting Kind = 1 + iota // one neutral setting
-	Field                   // a field of one page's own record
-	File                    // a line of a file
-	Modes                   // the permissions of a class of files
-	Purge                   // a cache is emptied
-	Person                  // steps, or what is not to be done from here
+	Setting = facts.KindSet   // one neutral setting
+	Field   = facts.KindField // a field of one page's own record
+	File    = facts.KindWrite // a line of a file
+	Modes   = facts.KindMode  // the permissions of a class of files
+	Purge   = facts.KindPurge // a cache is emptied
+	Person  = facts.KindSteps // steps, or what is not to be done from here
 )
 
-var kindWords = []string{"", "setting", "field", "file", "modes", "purge", "person"}
-
-func (k Kind) String() string { return kindWords[k] }
-
-// MarshalText implements encoding.TextMarshaler.
-func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
-
-// UnmarshalText implements encoding.TextUnmarshaler.
-func (k *Kind) UnmarshalText(text []byte) error {
-	i := slices.Index(kindWords, string(text))
-	if i < 1 {
-		return fmt.Errorf("there is no kind of change %q; there are %s", text, strings.Join(kindWords[1:], ", "))
-	}
-	*k = Kind(i)
-	return nil
-}
+// formerKinds are the words of kinds in journals of format 1.
+var formerKinds = map[string]Kind{"setting": Setting, "file": File, "modes": Modes, "person": Person}
 
 // A row is what changes of one kind can do. A function that is nil is one that the kind has no need of.
 type row struct {
@@ -67,8 +51,11 @@ type row struct {
 // rows are the kinds, in the order in which they stand in a plan.
 var rows = map[Kind]row{Setting: settingRow, Field: fieldRow, File: lineRow, Modes: modesRow, Purge: purgeRow, Person: personRow}
 
-// Finisher tells whether a change of the kind ends a run.
-func (k Kind) Finisher() bool { return rows[k].finisher }
+// Finisher tells whether the change ends a run.
+func (c Change) Finisher() bool { return rows[c.Kind].finisher }
+
+// Finisher tells whether the change ended its run.
+func (r LogLine) Finisher() bool { return rows[r.Kind].finisher }
 
 // Title is what a change is about, in words for people; texts of the site in it are as they are.
 func (c Change) Title() string { return rows[c.Kind].title(c.Name, c.Subject, c.Class) }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -71,7 +70,7 @@ func planPurge(_ context.Context, p *planning, c *Change) error {
 	if err := onlyACache(p.site, c.Name); err != nil {
 		return err
 	}
-	root, err := os.OpenRoot(p.Stores.Root)
+	root, err := store.OpenFiles(p.Stores.Root)
 	if err != nil {
 		return err
 	}
@@ -88,7 +87,7 @@ func onlyACache(site *store.Installation, folder string) error {
 	if in := site.Within(folder); len(in) > 0 {
 		return fmt.Errorf("it is no cache alone: %s lies there", in[0])
 	}
-	root, err := os.OpenRoot(site.Root)
+	root, err := store.OpenFiles(site.Root)
 	if err != nil {
 		return err
 	}
@@ -115,7 +114,7 @@ func onlyACache(site *store.Installation, folder string) error {
 }
 
 // linkOnTheWay is the first part of a path that is a link.
-func linkOnTheWay(root *os.Root, name string) (string, error) {
+func linkOnTheWay(root store.Files, name string) (string, error) {
 	at := ""
 	for part := range strings.SplitSeq(name, "/") {
 		at = path.Join(at, part)
@@ -145,7 +144,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	if err := onlyACache(site, c.Name); err != nil {
 		return out.failed(err)
 	}
-	root, err := os.OpenRoot(e.Stores.Root)
+	root, err := store.OpenFiles(e.Stores.Root)
 	if err != nil {
 		return out.failed(err)
 	}
@@ -172,7 +171,7 @@ func (e *Env) call(ctx context.Context, address string) error {
 }
 
 // final says why what a cache holds cannot be kept when it is emptied, "" when it can be.
-func final(root *os.Root, public, folder string) string {
+func final(root store.Files, public, folder string) string {
 	if strings.Trim(path.Clean("/"+public), "/") == "" {
 		return "what it held is not kept: the whole root is served, so there is no place that nobody sees"
 	}
@@ -193,7 +192,7 @@ func final(root *os.Root, public, folder string) string {
 }
 
 // aside is the folder below the root that what is in a cache is moved to, or why there is none.
-func (e *Env) aside(root *os.Root, folder string) (aside, why string) {
+func (e *Env) aside(root store.Files, folder string) (aside, why string) {
 	if why := final(root, e.Dialect.Public, folder); why != "" {
 		return "", why
 	}
@@ -213,13 +212,12 @@ func (e *Env) aside(root *os.Root, folder string) (aside, why string) {
 }
 
 // movable tries whether a file can be moved from one folder to another: a cache may be a file system of its own.
-func movable(root *os.Root, from, to string) error {
+func movable(root store.Files, from, to string) error {
 	const probe = ".weltaxis-probe"
-	file, err := root.OpenFile(path.Join(from, probe), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
+	if err := root.Change(path.Join(from, probe), nil, []byte{}, func(string) {}); err != nil {
 		return err
 	}
-	err = errors.Join(file.Close(), root.Rename(path.Join(from, probe), path.Join(to, probe)))
+	err := root.Rename(path.Join(from, probe), path.Join(to, probe))
 	if err != nil {
 		_ = root.Remove(path.Join(from, probe))
 		return fmt.Errorf("it cannot be moved out of its folder: %w", err)
@@ -227,37 +225,43 @@ func movable(root *os.Root, from, to string) error {
 	return root.Remove(path.Join(to, probe))
 }
 
-// moveAside takes what is in a folder, but leaves the folder and its per-folder override files. Without a place to keep
-// it, it is removed.
-func moveAside(root *os.Root, folder, aside string, at func(string)) error {
-	names, err := namesIn(root, folder)
-	if err != nil {
-		return err
-	}
-	for _, name := range names {
-		from := path.Join(folder, name)
-		if aside == "" {
-			err = root.RemoveAll(from)
-		} else {
-			err = root.Rename(from, path.Join(aside, name))
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+// maxRounds is how often a folder is read again for what it still holds, since it is read in parts.
+const maxRounds = 100
+
+// eachIn does something with every entry of a folder that is no hidden one, until none is left.
+func eachIn(root store.Files, folder string, do func(name string) error) error {
+	for range maxRounds {
+		names, err := namesIn(root, folder)
+		if err != nil || len(names) == 0 {
 			return err
 		}
-		at("after an edit")
+		for _, name := range names {
+			if err := do(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
 	}
-	return nil
+	return fmt.Errorf("%s fills faster than it is emptied", folder)
+}
+
+// moveAside takes what is in a folder, but leaves the folder and its per-folder override files. Without a place to keep
+// it, it is removed.
+func moveAside(root store.Files, folder, aside string, at func(string)) error {
+	return eachIn(root, folder, func(name string) error {
+		defer at("after an edit")
+		if aside == "" {
+			return root.RemoveAll(path.Join(folder, name))
+		}
+		if _, err := root.Lstat(path.Join(aside, name)); err == nil { // it lies there already, and has come again since
+			return root.RemoveAll(path.Join(folder, name))
+		}
+		return root.Rename(path.Join(folder, name), path.Join(aside, name))
+	})
 }
 
 // namesIn are the entries of a folder that are no hidden ones, sorted.
-func namesIn(root *os.Root, folder string) ([]string, error) {
-	in, err := root.Open(folder)
-	if err != nil {
-		return nil, err
-	}
-	defer in.Close()
-	names, err := in.Readdirnames(-1)
-	slices.Sort(names)
+func namesIn(root store.Files, folder string) ([]string, error) {
+	names, err := root.Names(folder)
 	return slices.DeleteFunc(names, func(name string) bool { return strings.HasPrefix(name, ".") }), err
 }
 
@@ -270,7 +274,7 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	if b.Folder == "" {
 		return "a cache fills itself again", nil // an earlier version said no more
 	}
-	root, err := os.OpenRoot(e.Stores.Root)
+	root, err := store.OpenFiles(e.Stores.Root)
 	if err != nil {
 		return "", err
 	}
@@ -293,25 +297,25 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 }
 
 // bringBack moves what lies aside to where it was, in the place of what has come to be there under the same names.
-func bringBack(root *os.Root, folder, aside string, at func(string)) error {
-	names, err := namesIn(root, aside)
-	if err != nil {
+func bringBack(root store.Files, folder, aside string, at func(string)) error {
+	if _, err := root.Lstat(aside); err != nil {
 		return fmt.Errorf("what it held is not there any more: %w", err)
 	}
-	for _, name := range names {
+	err := eachIn(root, aside, func(name string) error {
+		defer at("after an edit")
 		if err := root.RemoveAll(path.Join(folder, name)); err != nil {
 			return err
 		}
-		if err := root.Rename(path.Join(aside, name), path.Join(folder, name)); err != nil {
-			return err
-		}
-		at("after an edit")
+		return root.Rename(path.Join(aside, name), path.Join(folder, name))
+	})
+	if err != nil {
+		return err
 	}
 	return forget(root, aside)
 }
 
 // forget removes a folder that caches were moved aside to, and the folder of all of them when it was the last.
-func forget(root *os.Root, aside string) error {
+func forget(root store.Files, aside string) error {
 	err := root.RemoveAll(aside)
 	_ = root.Remove(tree.Aside)
 	return err
@@ -319,7 +323,7 @@ func forget(root *os.Root, aside string) error {
 
 // forgetExpired removes what was moved aside, by this journal or another, so long ago that nobody brings it back any more.
 func (e *Env) forgetExpired() {
-	root, err := os.OpenRoot(e.Stores.Root)
+	root, err := store.OpenFiles(e.Stores.Root)
 	if err != nil {
 		return
 	}
@@ -359,7 +363,7 @@ func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) e
 	if err := onlyACache(site, folder); err != nil {
 		return err
 	}
-	root, err := os.OpenRoot(e.Stores.Root)
+	root, err := store.OpenFiles(e.Stores.Root)
 	if err != nil {
 		return err
 	}

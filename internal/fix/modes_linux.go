@@ -8,6 +8,8 @@ import (
 	"strings"
 	"syscall"
 
+	"weltaxis/internal/store"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -73,7 +75,7 @@ func chmod(root string, e modeEdit, from, to uint32) error {
 
 // mode reads the mode of one entry; there is false when it is not there as planned.
 func mode(root string, e modeEdit) (is uint32, there bool) {
-	in, err := os.OpenRoot(root)
+	in, err := store.OpenFiles(root)
 	if err != nil {
 		return 0, false
 	}

@@ -343,7 +343,7 @@ func (p *Plan) Named(names []string) (unknown []string) {
 	}
 	used := map[string]bool{}
 	p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool {
-		wanted := c.Kind.Finisher()
+		wanted := c.Finisher()
 		for _, name := range names {
 			area := slices.ContainsFunc(c.Rules, func(rule string) bool { return rule == name || strings.HasPrefix(rule, name+".") })
 			if area || c.severity.String() == name || c.Key == name {
@@ -353,7 +353,7 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		return !wanted
 	})
 	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].shown }) {
-		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Kind.Finisher() }) // nothing a page shows
+		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Finisher() }) // nothing a page shows
 	}
 	for _, name := range names {
 		if !used[name] {

@@ -66,7 +66,7 @@ func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 	var since time.Time // when the first of what visitors saw was about to be made
 	for _, last := range []bool{false, true} {
 		for _, record := range records {
-			if record.Kind.Finisher() == last {
+			if record.Finisher() == last {
 				u := env.undo(ctx, record)
 				if u.Says == rowsNotBytes {
 					u.Says, r.Says = "", rowsNotBytes

@@ -110,28 +110,28 @@ func TestUndoRefusesWhatItDoesNotUnderstand(t *testing.T) {
 	}{
 		"another name":       {func(b []byte) []byte { return bytes.Replace(b, []byte(`"edits"`), []byte(`"server_edits"`), 1) }, "not understood"},
 		"a name in an edit":  {func(b []byte) []byte { return bytes.Replace(b, []byte(`"before"`), []byte(`"previously"`), 1) }, "not understood"},
-		"another kind":       {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"purge"`), 1) }, "of the kind purge"},
-		"an unknown kind":    {func(b []byte) []byte { return bytes.Replace(b, []byte(`"setting"`), []byte(`"server"`), 1) }, "no kind of change"},
+		"another kind":       {func(b []byte) []byte { return bytes.Replace(b, []byte(`"set"`), []byte(`"purge"`), 1) }, "of the kind purge"},
+		"an unknown kind":    {func(b []byte) []byte { return bytes.Replace(b, []byte(`"set"`), []byte(`"moon"`), 1) }, "moon"},
 		"a newer format":     {func(b []byte) []byte { return bytes.Replace(b, []byte(`"format":2`), []byte(`"format":3`), 1) }, "format 3"},
-		"an empty payload":   {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[]}`) }, "says nothing of what was before"},
-		"no payload":         {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting"}`) }, "says nothing of what was before"},
+		"an empty payload":   {func([]byte) []byte { return []byte(`{"format":2,"kind":"set","edits":[]}`) }, "says nothing of what was before"},
+		"no payload":         {func([]byte) []byte { return []byte(`{"format":2,"kind":"set"}`) }, "says nothing of what was before"},
 		"nothing":            {func([]byte) []byte { return nil }, "not understood"},
 		"an old one, empty":  {func([]byte) []byte { return []byte(`{}`) }, "says nothing of what was before"},
 		"cut off":            {func(b []byte) []byte { return b[:len(b)/2] }, "not understood"},
-		"a type of its own":  {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":"all"}`) }, "not understood"},
-		"an edit of nothing": {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[{}]}`) }, `no kind of place ""`},
+		"a type of its own":  {func([]byte) []byte { return []byte(`{"format":2,"kind":"set","edits":"all"}`) }, "not understood"},
+		"an edit of nothing": {func([]byte) []byte { return []byte(`{"format":2,"kind":"set","edits":[{}]}`) }, `no kind of place ""`},
 		"an unknown place": {func(b []byte) []byte {
 			return bytes.Replace(b, []byte(`"kind":"file"`), []byte(`"kind":"registry"`), 1)
 		}, `no kind of place "registry"`},
-		"no file": {func([]byte) []byte { return []byte(`{"format":2,"kind":"setting","edits":[{"kind":"file"}]}`) }, "names none"},
+		"no file": {func([]byte) []byte { return []byte(`{"format":2,"kind":"set","edits":[{"kind":"file"}]}`) }, "names none"},
 		"no row": {func([]byte) []byte {
-			return []byte(`{"format":2,"kind":"setting","edits":[{"kind":"row","table":"t"}]}`)
+			return []byte(`{"format":2,"kind":"set","edits":[{"kind":"row","table":"t"}]}`)
 		}, "does not say of which"},
 		"neither old nor new": {func([]byte) []byte {
-			return []byte(`{"format":2,"kind":"setting","edits":[{"place":"ini/title","kind":"file","file":"pebble.ini"}]}`)
+			return []byte(`{"format":2,"kind":"set","edits":[{"place":"ini/title","kind":"file","file":"pebble.ini"}]}`)
 		}, "somebody has changed it since"},
 		"modes of a setting": {func([]byte) []byte {
-			return []byte(`{"format":2,"kind":"setting","modes":[{"path":"pebble.ini","from":511}]}`)
+			return []byte(`{"format":2,"kind":"set","modes":[{"path":"pebble.ini","from":511}]}`)
 		}, "says nothing of what was before"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -155,9 +155,11 @@ func TestUndoRefusesWhatItDoesNotUnderstand(t *testing.T) {
 // TestAJournalOfANewerProgramIsRefused, and so is a kind that nobody knows: with the line, and nothing is opened.
 func TestAJournalOfANewerProgramIsRefused(t *testing.T) {
 	for line, says := range map[string]string{
-		`{"format":3,"run":"x","id":1,"event":"done","kind":"setting"}`: "line 2: it has format 3",
-		`{"format":2,"run":"x","id":1,"event":"done","kind":"server"}`:  "line 2: there is no kind of change",
-		`{"run":"x","id":"one","event":"done","kind":"setting"}`:        "line 2: ",
+		`{"format":3,"run":"x","id":1,"event":"done","kind":"set"}`:     "line 2: it has format 3",
+		`{"format":2,"run":"x","id":1,"event":"done","kind":"server"}`:  "line 2: this program makes no changes of the kind server",
+		`{"format":2,"run":"x","id":1,"event":"done","kind":"moon"}`:    "line 2: ",
+		`{"format":2,"run":"x","id":1,"event":"done","kind":"setting"}`: "line 2: ",
+		`{"run":"x","id":"one","event":"done","kind":"set"}`:            "line 2: ",
 	} {
 		dir := t.TempDir()
 		first := `{"run":"x","id":1,"event":"done","kind":"setting"}` + "\n"
@@ -207,8 +209,7 @@ func TestUndoLeavesWhatSomebodyHasChanged(t *testing.T) {
 
 // TestAKindOfItsOwnFits: a finisher that is made up here runs last, is journalled, and is repeated at the end of undo.
 func TestAKindOfItsOwnFits(t *testing.T) {
-	bell := Kind(len(kindWords))
-	kindWords = append(kindWords, "bell")
+	const bell = facts.KindRuntime // a kind that this program does not make so far
 	var rung []string
 	rows[bell] = row{
 		rank: always(95), title: named, ready: func(Change) bool { return true }, finisher: true,
@@ -220,7 +221,7 @@ func TestAKindOfItsOwnFits(t *testing.T) {
 			return "it was rung again", nil
 		},
 	}
-	t.Cleanup(func() { delete(rows, bell); kindWords = kindWords[:len(kindWords)-1] })
+	t.Cleanup(func() { delete(rows, bell) })
 
 	s := changing(t)
 	p := &Plan{Discern: func(text string) string { return text }, Changes: append(s.plan(newTitle), Change{Kind: bell, Name: "the bell", Risk: facts.Safe})}
@@ -320,6 +321,28 @@ func TestACacheIsBroughtBack(t *testing.T) {
 	assert.Equal(t, "old b", s.read("public/kept/deep/b.html"))
 	assert.NoFileExists(t, filepath.Join(kept, "c.html"))
 	assert.NoDirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside"))
+}
+
+// TestACacheThatIsFilledWhileItIsEmptied: what it held is kept, and not what has come in the place of it meanwhile.
+func TestACacheThatIsFilledWhileItIsEmptied(t *testing.T) {
+	s := cached(t, "")
+	changes := s.plan(newTitle)
+	env := s.env()
+	moved := 0
+	env.Step = func(point string) {
+		if _, err := os.Stat(filepath.Join(s.options.Root, "public", "kept", "a.html")); point == "after an edit" && err != nil && moved < 3 {
+			moved++
+			s.put("public/kept/a.html", "new a")
+		}
+	}
+	report, err := Write(t.Context(), changes, Seen{}, env)
+	require.NoError(t, err)
+	env.Journal.Close()
+	assert.Equal(t, Took, report.Outcomes[1].Result, report.Outcomes[1].Says)
+	assert.Equal(t, 3, moved)
+	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "a.html"))
+	s.undo(Choice{})
+	assert.Equal(t, "old a", s.read("public/kept/a.html"))
 }
 
 // TestACacheStaysEmptyWhereSomethingStays: what it held shows the site as it was, and the site is not.

@@ -100,7 +100,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			break
 		}
 		outcome := rows[c.Kind].apply(ctx, &env, c)
-		if outcome.Result == Took && c.Risk != facts.Safe && !c.Kind.Finisher() {
+		if outcome.Result == Took && c.Risk != facts.Safe && !c.Finisher() {
 			if home := was.Answers[env.Home]; answered(home) && env.Ask != nil {
 				if now := env.Ask(ctx, []string{env.Home})[env.Home]; !answered(now) {
 					outcome = env.takeBackBroken(ctx, outcome, env.Home, now)
@@ -193,7 +193,7 @@ func (e *Env) sample(ctx context.Context, r *Report, was Seen) {
 		if len(gone) == 0 {
 			return
 		}
-		if o.Record == 0 || o.Result != Took || o.Kind.Finisher() {
+		if o.Record == 0 || o.Result != Took || o.Finisher() {
 			continue
 		}
 		*o = e.takeBackBroken(ctx, *o, gone[0], now[gone[0]])

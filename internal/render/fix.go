@@ -188,7 +188,7 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 			number = fmt.Sprintf("%2d", o.Record)
 		}
 		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(number, 3)), resultStyles[o.Result].Render(o.Result), bold.Render(Safe(name)))
-		if !o.Kind.Finisher() {
+		if !o.Finisher() {
 			p.block(4, "", 0, Safe(shortly(o.From.String())+" → "+shortly(o.To.String())), quiet)
 		}
 		if o.Says != "" {
@@ -212,7 +212,7 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	var visible, disruptive, waiting, persons int
 	for _, c := range rest {
 		switch {
-		case c.Kind.Finisher(): // goes with what is seen
+		case c.Finisher(): // goes with what is seen
 		case c.ForPerson() || c.Cannot != "":
 			persons++
 		case c.Needs != "":
@@ -243,7 +243,7 @@ func Undone(p Sheet, site string, undone *fix.Undone) {
 			back++
 		}
 		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(u.Title())))
-		if !u.Kind.Finisher() {
+		if !u.Finisher() {
 			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
 		}
 		if u.Says != "" {

@@ -23,6 +23,17 @@ type Files interface {
 	Read(name string) ([]byte, error)
 	// Names are those in a folder, sorted, at most as many as a list may have.
 	Names(folder string) ([]string, error)
+	// Lstat says what a name is, without following it if it is a link.
+	Lstat(name string) (fs.FileInfo, error)
+	// FS is for walking.
+	FS() fs.FS
+	// MkdirAll makes a folder with those on the way to it; Chmod, Rename, Remove and RemoveAll are those of os.Root.
+	MkdirAll(name string, mode fs.FileMode) error
+	Chmod(name string, mode fs.FileMode) error
+	Rename(from, to string) error
+	Remove(name string) error
+	RemoveAll(name string) error
+	Close() error
 	// Change puts after in the place of before, in one step; nil stands for no file. What holds something else is ErrChanged.
 	Change(name string, before, after []byte, at func(point string)) error
 }
@@ -72,15 +83,32 @@ func (noFiles) Real(string) (string, error)                       { return "", e
 func (noFiles) Read(string) ([]byte, error)                       { return nil, errNoRoot }
 func (noFiles) Names(string) ([]string, error)                    { return nil, errNoRoot }
 func (noFiles) Change(string, []byte, []byte, func(string)) error { return errNoRoot }
+func (noFiles) Lstat(string) (fs.FileInfo, error)                 { return nil, errNoRoot }
+func (noFiles) FS() fs.FS                                         { return os.DirFS(os.DevNull) }
+func (noFiles) MkdirAll(string, fs.FileMode) error                { return errNoRoot }
+func (noFiles) Chmod(string, fs.FileMode) error                   { return errNoRoot }
+func (noFiles) Rename(string, string) error                       { return errNoRoot }
+func (noFiles) Remove(string) error                               { return errNoRoot }
+func (noFiles) RemoveAll(string) error                            { return errNoRoot }
+func (noFiles) Close() error                                      { return nil }
 
 // A folder is one of this host.
-type folder struct{ root *os.Root }
+type folder struct{ *os.Root }
 
-// Folder gives the files below an open root.
-func Folder(root *os.Root) Files { return folder{root} }
+// OpenFiles opens those below a folder of this host.
+func OpenFiles(dir string) (Files, error) {
+	if dir == "" {
+		return noFiles{}, errNoRoot
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return noFiles{}, err
+	}
+	return folder{root}, nil
+}
 
 func (f folder) Real(name string) (string, error) {
-	root, err := filepath.Abs(f.root.Name())
+	root, err := filepath.Abs(f.Root.Name())
 	if err != nil {
 		return "", err
 	}
@@ -104,12 +132,12 @@ func (f folder) Read(name string) ([]byte, error) {
 		return nil, err
 	}
 	// What waits for a writer, as a pipe does, must not be opened at all.
-	if stat, err := f.root.Stat(name); err != nil {
+	if stat, err := f.Root.Stat(name); err != nil {
 		return nil, outside(err)
 	} else if !stat.Mode().IsRegular() {
 		return nil, errors.New("it is no ordinary file")
 	}
-	file, err := f.root.Open(name)
+	file, err := f.Root.Open(name)
 	if err != nil {
 		return nil, outside(err)
 	}
@@ -122,14 +150,14 @@ func (f folder) Names(name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	stat, err := f.root.Stat(name)
+	stat, err := f.Root.Stat(name)
 	if err != nil {
 		return nil, outside(err)
 	}
 	if !stat.IsDir() {
 		return nil, errors.New("it is no folder")
 	}
-	in, err := f.root.Open(name)
+	in, err := f.Root.Open(name)
 	if err != nil {
 		return nil, outside(err)
 	}
@@ -143,7 +171,7 @@ func (f folder) Names(name string) ([]string, error) {
 }
 
 func (f folder) Change(name string, before, after []byte, at func(point string)) error {
-	if err := removeLeftovers(f.root, name); err != nil {
+	if err := removeLeftovers(f.Root, name); err != nil {
 		return err
 	}
 	now, err := f.Read(name)
@@ -158,11 +186,11 @@ func (f folder) Change(name string, before, after []byte, at func(point string))
 	case !sameFile(now, before):
 		return ErrChanged
 	case before == nil:
-		return CreateFile(f.root, name, after, at)
+		return CreateFile(f.Root, name, after, at)
 	case after == nil:
-		return f.root.Remove(name)
+		return f.Root.Remove(name)
 	}
-	return ReplaceFile(f.root, name, before, after, at)
+	return ReplaceFile(f.Root, name, before, after, at)
 }
 
 // outside tells a path that leaves the root from one that is missing.

@@ -20,10 +20,10 @@ import (
 func below(t *testing.T) (dir string, files Files) {
 	t.Helper()
 	dir = t.TempDir()
-	root, err := os.OpenRoot(dir)
+	files, err := OpenFiles(dir)
 	require.NoError(t, err)
-	t.Cleanup(func() { root.Close() })
-	return dir, Folder(root)
+	t.Cleanup(func() { files.Close() })
+	return dir, files
 }
 
 func quietly(string) {}
@@ -137,6 +137,16 @@ func TestWithoutARootNothingIsReached(t *testing.T) {
 	var none noFiles
 	_, err := none.Read("a")
 	require.ErrorIs(t, err, errNoRoot)
+	_, err = OpenFiles("")
+	require.ErrorIs(t, err, errNoRoot)
+	_, err = none.Lstat("a")
+	require.ErrorIs(t, err, errNoRoot)
+	for _, err := range []error{none.MkdirAll("a", 0o700), none.Chmod("a", 0o700), none.Rename("a", "b"), none.Remove("a"), none.RemoveAll("a")} {
+		require.ErrorIs(t, err, errNoRoot)
+	}
+	_, err = fs.ReadDir(none.FS(), ".")
+	require.Error(t, err)
+	require.NoError(t, none.Close())
 	_, err = none.Names("a")
 	require.ErrorIs(t, err, errNoRoot)
 	_, err = PlanLine(none, "a", "", "x")
