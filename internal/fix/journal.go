@@ -46,6 +46,7 @@ type LogLine struct {
 	Event   string          `json:"event"`
 	Rules   []string        `json:"rules,omitempty"`
 	Kind    Kind            `json:"kind"`
+	Group   string          `json:"group,omitempty"` // within the run: what is made and taken back together
 	Name    string          `json:"name"`
 	Subject string          `json:"subject,omitempty"`
 	Class   *facts.Likeness `json:"class,omitempty"`

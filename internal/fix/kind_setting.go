@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
 )
@@ -36,6 +37,7 @@ func settingEdits(ctx context.Context, site *store.Installation, c *Change) ([]s
 		c.Origin.Screen = setting.Screen
 	}
 	edits, err := site.PlanSetting(ctx, setting, c.To)
+	c.From = facts.Value{} // what is there and means nothing
 	if readings, readErr := settings.Readings(ctx, site, setting); readErr == nil {
 		c.From = readings[0].Value
 	}
@@ -83,7 +85,7 @@ func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
 	edits = slices.DeleteFunc(edits, store.Edit.Nothing)
 	switch now := fresh.From; {
 	case !now.Equal(c.From) && !now.Equal(c.To):
-		out.Result, out.Says = Left, fmt.Sprintf("it is %s now, which is not what it was when the plan was made", now)
+		out.Result, out.Says = Left, fmt.Sprintf("it is %s now, which is not what it was when the plan was made", cmp.Or(now.String(), "something else"))
 		return out
 	case len(edits) == 0:
 		out.Result, out.Says = Took, "it was so already"

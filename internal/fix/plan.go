@@ -38,6 +38,7 @@ type Change struct {
 	Or      string       `json:"or,omitempty"`    // what they may say instead
 	Cannot  string       `json:"cannot,omitempty"`
 	Steps   []string     `json:"steps,omitempty"`
+	Group   string       `json:"group,omitempty"` // what is made and taken back together; "" for what stands alone
 	Edits   []store.Edit `json:"-"`
 	Members []tree.Entry `json:"-"` // of the class, as they were planned
 	// Class is in what the entries are alike whose modes change.

@@ -13,7 +13,7 @@ import (
 	"weltaxis/internal/store"
 )
 
-// A Choice says which changes are taken back: one, those since a time, or those of the last run.
+// A Choice says which changes are taken back: one with those of its group, those since a time, or those of the last run.
 type Choice struct {
 	ID    int
 	Since time.Time
@@ -30,10 +30,11 @@ func Chosen(records []LogLine, c Choice) []LogLine {
 		}
 	}
 	var chosen []LogLine
+	of := slices.IndexFunc(records, func(r LogLine) bool { return r.ID == c.ID })
 	for _, r := range slices.Backward(records) {
 		wanted := r.Run == lastRun
 		if c.ID != 0 {
-			wanted = r.ID == c.ID
+			wanted = r.ID == c.ID || of >= 0 && r.Group != "" && r.Group == records[of].Group && r.Run == records[of].Run
 		} else if !c.Since.IsZero() {
 			wanted = !r.At.Before(c.Since)
 		}

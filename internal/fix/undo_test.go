@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -245,6 +246,68 @@ func TestAKindOfItsOwnFits(t *testing.T) {
 	assert.Contains(t, text, "the bell")
 	assert.Equal(t, Shown{}, p.Show(p.Changes[1]))
 	assert.Equal(t, pebbleINI, s.read("pebble.ini"))
+}
+
+// TestAGroupIsMadeAndTakenBackTogether: one that cannot be made whole is not made, and undo of one change takes all back.
+func TestAGroupIsMadeAndTakenBackTogether(t *testing.T) {
+	grouped := func(s *pebbles) []Change {
+		changes := s.plan(newTitle, debugOff, shorter)
+		for i := range changes {
+			if changes[i].Name != "session.idle" {
+				changes[i].Group = "both"
+			}
+		}
+		return changes
+	}
+	results := func(r *Report) map[string]string {
+		all := map[string]string{}
+		for _, o := range r.Outcomes {
+			all[o.Name] = o.Result
+		}
+		return all
+	}
+	t.Run("undo of one", func(t *testing.T) {
+		s := changing(t)
+		s.write(grouped(s))
+		records, err := ReadJournal(s.state)
+		require.NoError(t, err)
+		i := slices.IndexFunc(records, func(r LogLine) bool { return r.Name == "site.title" })
+		assert.Equal(t, "both", records[i].Group)
+		assert.Len(t, s.undo(Choice{ID: records[i].ID}).Changes, 2)
+		assert.Equal(t, strings.Replace(pebbleINI, "idle = 480", "idle = 30", 1), s.read("pebble.ini"), "what stands alone stays")
+	})
+	t.Run("one cannot be made", func(t *testing.T) {
+		s := changing(t)
+		changes := grouped(s)
+		s.put("pebble.ini", strings.Replace(pebbleINI, "title = Old", "title = Theirs", 1))
+		r := results(s.write(changes))
+		assert.Equal(t, map[string]string{"debug.on": Broke, "session.idle": Took, "site.title": Left}, r)
+		assert.Contains(t, s.read("pebble.ini"), "debug = on")
+		assert.Contains(t, s.read("pebble.ini"), "idle = 30")
+	})
+	t.Run("the first cannot be made", func(t *testing.T) {
+		s := changing(t)
+		changes := grouped(s)
+		s.put("pebble.ini", strings.Replace(pebbleINI, "debug = on", "debug = maybe", 1))
+		r := results(s.write(changes))
+		assert.Equal(t, Waits, r["site.title"])
+		assert.Contains(t, s.read("pebble.ini"), "title = Old")
+	})
+	t.Run("one lets an address fall silent", func(t *testing.T) {
+		s := changing(t)
+		env := s.env()
+		env.Ask = func(context.Context, []string) map[string]int {
+			if strings.Contains(s.read("pebble.ini"), "title = New") {
+				return map[string]int{"/form": 500}
+			}
+			return map[string]int{"/form": 200}
+		}
+		report, err := Write(t.Context(), grouped(s), Seen{Answers: map[string]int{"/form": 200}}, env)
+		require.NoError(t, err)
+		env.Journal.Close()
+		assert.Equal(t, Broke, results(report)["debug.on"], "it goes with the title")
+		assert.Equal(t, strings.Replace(pebbleINI, "idle = 480", "idle = 30", 1), s.read("pebble.ini"))
+	})
 }
 
 // TestWhatStoppedAnsweringIsTakenBack, the newest change first, until everything answers that did.

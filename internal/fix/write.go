@@ -92,6 +92,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 		return nil, fmt.Errorf("the journal cannot be written, so nothing was changed: %w", err)
 	}
 	env.forgetExpired()
+	given := map[string]bool{} // groups of which a change was not made
 	for i, c := range changes {
 		if ctx.Err() != nil {
 			for _, rest := range changes[i:] {
@@ -99,15 +100,23 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			}
 			break
 		}
+		if given[c.Group] {
+			r.Outcomes = append(r.Outcomes, Outcome{Change: c, Result: Waits, Says: "it goes with others, one of which was not made"})
+			continue
+		}
 		outcome := rows[c.Kind].apply(ctx, &env, c)
 		if outcome.Result == Took && c.Risk != facts.Safe && !c.Finisher() {
 			if home := was.Answers[env.Home]; answered(home) && env.Ask != nil {
 				if now := env.Ask(ctx, []string{env.Home})[env.Home]; !answered(now) {
-					outcome = env.takeBackBroken(ctx, outcome, env.Home, now)
+					outcome = env.takeBackAgain(ctx, outcome, stopped(env.Home, now))
 				}
 			}
 		}
 		r.Outcomes = append(r.Outcomes, outcome)
+		if c.Group != "" && outcome.Result != Took {
+			given[c.Group] = true
+			env.takeBackGroup(ctx, r, c.Group)
+		}
 	}
 	env.sample(context.WithoutCancel(ctx), r, was)
 	if env.Recheck == nil {
@@ -148,12 +157,16 @@ func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error)
 
 // logLine is what the journal says of the change.
 func (c Change) logLine() LogLine {
-	return LogLine{Rules: c.Rules, Kind: c.Kind, Name: c.Name, Subject: c.Subject, Class: c.Class, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
+	return LogLine{Rules: c.Rules, Kind: c.Kind, Group: c.Group, Name: c.Name, Subject: c.Subject, Class: c.Class, From: c.From.String(), To: c.To.String(), Risk: c.Risk}
 }
 
-// takeBackBroken takes a change back at once, since an address that answered before does no more.
-func (e *Env) takeBackBroken(ctx context.Context, out Outcome, address string, now int) Outcome {
-	says := fmt.Sprintf("afterwards %s %s, which it did not before", address, answer(now))
+// stopped says that an address answered before and does no more.
+func stopped(address string, now int) string {
+	return fmt.Sprintf("afterwards %s %s, which it did not before", address, answer(now))
+}
+
+// takeBackAgain takes a change back at once, for a reason.
+func (e *Env) takeBackAgain(ctx context.Context, out Outcome, says string) Outcome {
 	b, err := e.Journal.before(out.Record)
 	if err == nil {
 		_, err = e.takeBack(context.WithoutCancel(ctx), b)
@@ -169,6 +182,15 @@ func (e *Env) takeBackBroken(ctx context.Context, out Outcome, address string, n
 	return out
 }
 
+// takeBackGroup takes back what was made of a group, the newest first.
+func (e *Env) takeBackGroup(ctx context.Context, r *Report, group string) {
+	for i := range slices.Backward(r.Outcomes) {
+		if o := &r.Outcomes[i]; o.Group == group && o.Result == Took && o.Record > 0 {
+			*o = e.takeBackAgain(ctx, *o, "it goes with others, one of which was not made")
+		}
+	}
+}
+
 func answer(status int) string {
 	if status == 0 {
 		return "answered nothing"
@@ -182,11 +204,11 @@ func (e *Env) sample(ctx context.Context, r *Report, was Seen) {
 	if e.Ask == nil || !slices.ContainsFunc(r.Outcomes, func(o Outcome) bool { return o.Record > 0 }) {
 		return
 	}
-	stopped := func(of []string) (gone []string, now map[string]int) {
+	silent := func(of []string) (gone []string, now map[string]int) {
 		now = e.Ask(ctx, of)
 		return slices.DeleteFunc(of, func(address string) bool { return answered(now[address]) }), now
 	}
-	gone, now := stopped(slices.Sorted(maps.Keys(was.Answers)))
+	gone, now := silent(slices.Sorted(maps.Keys(was.Answers)))
 	gone = slices.DeleteFunc(gone, func(address string) bool { return !answered(was.Answers[address]) })
 	for i := range slices.Backward(r.Outcomes) {
 		o := &r.Outcomes[i]
@@ -196,8 +218,11 @@ func (e *Env) sample(ctx context.Context, r *Report, was Seen) {
 		if o.Record == 0 || o.Result != Took || o.Finisher() {
 			continue
 		}
-		*o = e.takeBackBroken(ctx, *o, gone[0], now[gone[0]])
-		gone, now = stopped(gone)
+		*o = e.takeBackAgain(ctx, *o, stopped(gone[0], now[gone[0]]))
+		if o.Group != "" {
+			e.takeBackGroup(ctx, r, o.Group)
+		}
+		gone, now = silent(gone)
 	}
 	if len(gone) > 0 && len(r.Outcomes) > 0 {
 		last := &r.Outcomes[len(r.Outcomes)-1]
