@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 	"text/template"
+
+	"weltaxis/internal/tree"
 )
 
 // FirstSite is the folder, below the demo's, of the site to look at first.
@@ -107,9 +109,10 @@ func refuseForeign(dir string, ours []string) error {
 	return err
 }
 
-// keptByStandIns are patterns of the pages that stand-ins have kept in their caches, below the demo's folder.
+// keptByStandIns are patterns of the pages that stand-ins have kept in their caches, and of those that were moved aside when
+// a cache was emptied, below the demo's folder.
 func keptByStandIns() []string {
-	var patterns []string
+	patterns := []string{filepath.Join("*", "site", tree.Aside, "*", "*.html")}
 	for _, in := range systems {
 		patterns = append(patterns, filepath.Join("*", "site", filepath.FromSlash(in.lore().Cache), "*.html"))
 	}
@@ -132,6 +135,9 @@ func remove(dir string, files []string) error {
 		for _, name := range kept {
 			if err := os.Remove(name); err != nil {
 				return err
+			}
+			if run := filepath.Dir(name); filepath.Base(filepath.Dir(run)) == tree.Aside {
+				_, _ = os.Remove(run), os.Remove(filepath.Dir(run)) // when it was the last there
 			}
 		}
 	}
