@@ -96,3 +96,34 @@ func TestOneRunOfAClassConverges(t *testing.T) {
 		})
 	}
 }
+
+// TestUndoOfOneOfSeveralValuesInsideAValue: settings that a row holds in one serialised value, and in one of JSON, each taken
+// back in any order.
+func TestUndoOfOneOfSeveralValuesInsideAValue(t *testing.T) {
+	said := map[string]string{"title.separator": "·", "comments.moderated": "no", "comments.open": "no"}
+	for _, order := range [][]int{{0, 1, 2}, {0, 2, 1}, {1, 0, 2}, {1, 2, 0}, {2, 0, 1}, {2, 1, 0}} {
+		m := mend(t, place(t, copperbeck(), "hobnail"), false)
+		before := m.p.sums(t)
+		var changes []fix.Change
+		for _, c := range m.plan(m.audit(), said).Changes {
+			if _, wanted := said[c.Name]; wanted {
+				changes = append(changes, c)
+			}
+		}
+		require.Len(t, changes, 3)
+		for _, o := range m.write(&fix.Plan{Changes: changes}, fix.Seen{}, facts.Safe, facts.Visible, facts.Disruptive).Outcomes {
+			require.Equal(t, fix.Took, o.Result, o.Says)
+		}
+		for i, which := range order {
+			env := m.env()
+			env.Recheck = nil
+			records, err := fix.ReadJournal(m.state)
+			require.NoError(t, err)
+			undone := fix.Undo(t.Context(), fix.Chosen(records, fix.Choice{ID: which + 1}), env).Changes
+			env.Journal.Close()
+			require.Len(t, undone, 1)
+			require.True(t, undone[0].Back, "%v, %s: %s", order, undone[0].Name, undone[0].Says)
+			assert.Equal(t, i == 2, assert.ObjectsAreEqual(before, m.p.sums(t)), "%v: the last brings the start back", order)
+		}
+	}
+}
