@@ -295,6 +295,78 @@ func TestAKilledRun(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(m.state, "points"), []byte(strconv.Itoa(points)), 0o600))
 }
 
+const undoKilledAt = "WELTAXIS_TEST_UNDO_KILLED_AT"
+
+// TestAKilledUndo is what the next but one starts: a whole run, and an undo that kills itself at the point it is told.
+func TestAKilledUndo(t *testing.T) {
+	at, err := strconv.Atoi(os.Getenv(undoKilledAt))
+	if err != nil {
+		t.Skip("only for the test that kills it")
+	}
+	m := killed(t, os.Getenv("WELTAXIS_TEST_DIR"), os.Getenv("WELTAXIS_TEST_SYSTEM"))
+	env, points := m.env(), 0
+	env.Recheck = nil
+	_, err = fix.Write(t.Context(), m.long(), fix.Seen{}, env)
+	require.NoError(t, err)
+	env.Journal.Close()
+	env = m.env()
+	env.Recheck = nil
+	env.Step = func(string) {
+		if points++; points == at {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			time.Sleep(time.Minute)
+		}
+	}
+	env.Stores.Step = env.Step
+	records, err := fix.ReadJournal(m.state)
+	require.NoError(t, err)
+	fix.Undo(t.Context(), fix.Chosen(records, fix.Choice{}), env)
+	require.NoError(t, os.WriteFile(filepath.Join(m.state, "points"), []byte(strconv.Itoa(points)), 0o600))
+}
+
+// TestUndoKilledAtAnyPoint: whatever is left of a killed undo, another one brings the start back.
+func TestUndoKilledAtAnyPoint(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes a while")
+	}
+	for spoken, points := range map[string]int{"brindle": 12, "ostler": 12, "hobnail": 12} {
+		t.Run(spoken, func(t *testing.T) {
+			t.Parallel()
+			if os.Getenv("WELTAXIS_SOAK") != "" {
+				points *= 5
+			}
+			all := 0
+			for n := range points + 1 {
+				dir := inMemory(t)
+				m := killed(t, dir, spoken)
+				for i := range 8 {
+					require.NoError(t, os.WriteFile(filepath.Join(m.p.root, filepath.FromSlash(m.p.system.lore().Cache), fmt.Sprintf("%d.html", i)), []byte("kept"), 0o644))
+				}
+				before, at := m.p.sums(t), 0
+				if n > 0 {
+					at = 1 + (n-1)*all/points
+				}
+				command := exec.Command(os.Args[0], "-test.run=^TestAKilledUndo$")
+				command.Env = append(os.Environ(), undoKilledAt+"="+strconv.Itoa(at), "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken)
+				if out, err := command.CombinedOutput(); err != nil && !strings.Contains(err.Error(), "killed") {
+					t.Fatalf("%v: %s", err, out)
+				}
+				if n == 0 { // the whole of it, to count the points
+					count, err := os.ReadFile(filepath.Join(m.state, "points"))
+					require.NoError(t, err)
+					all, err = strconv.Atoi(string(count))
+					require.NoError(t, err)
+					require.Greater(t, all, 50)
+				}
+				for _, u := range m.undoAll() {
+					assert.True(t, u.Back, "killed at %d, %s: %s", at, u.Name, u.Says)
+				}
+				require.Equal(t, before, m.p.sums(t), "killed at %d", at)
+			}
+		})
+	}
+}
+
 // killed is a site that another process may be changing.
 func killed(t *testing.T, dir, spoken string) *mending {
 	t.Helper()

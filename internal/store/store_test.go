@@ -92,6 +92,47 @@ func TestSettingsOverHTTP(t *testing.T) {
 	}
 }
 
+// TestTwoEditsOfADocumentOverHTTP: each is taken back by itself, with what somebody has changed in between; and what
+// somebody has changed in the same line stays.
+func TestTwoEditsOfADocumentOverHTTP(t *testing.T) {
+	const start = "{\n  \"site\": {\"title\": \"Old\"},\n  \"lines\": 7,\n  \"n\": 1\n}\n"
+	o := &offering{document: start, token: "marked-token", tag: `"1"`}
+	server := httptest.NewServer(o)
+	defer server.Close()
+	d := load(t, overHTTP)
+	open := func() *Installation {
+		s, err := Open(t.Context(), d, Options{API: server.URL, Token: "marked-token", Client: server.Client()})
+		require.NoError(t, err)
+		t.Cleanup(func() { s.Close() })
+		return s
+	}
+	first, err := open().Plan(t.Context(), "api/site.title", "New")
+	require.NoError(t, err)
+	require.NoError(t, open().Apply(t.Context(), first))
+	second, err := open().Plan(t.Context(), "api/n", int64(2))
+	require.NoError(t, err)
+	require.NoError(t, open().Apply(t.Context(), second))
+	o.document = strings.Replace(o.document, "7", "8", 1)
+
+	back, err := open().Rebase(t.Context(), first.Reversed())
+	require.NoError(t, err)
+	require.NoError(t, open().Apply(t.Context(), back))
+	back, err = open().Rebase(t.Context(), second.Reversed())
+	require.NoError(t, err)
+	require.NoError(t, open().Apply(t.Context(), back))
+	assert.Equal(t, strings.Replace(start, "7", "8", 1), o.document)
+
+	require.NoError(t, open().Apply(t.Context(), back.Reversed()))
+	o.document = strings.Replace(o.document, `"n": 2`, `"n": 3`, 1)
+	_, err = open().Rebase(t.Context(), second.Reversed())
+	assert.ErrorIs(t, err, ErrChanged)
+	row := RowEdit{Old: new(string)}
+	_, err = open().Rebase(t.Context(), row)
+	assert.ErrorIs(t, err, ErrChanged, "a row has no lines")
+	_, err = open().Rebase(t.Context(), FileEdit{Before: []byte("a")})
+	assert.ErrorIs(t, err, ErrChanged, "nor has what is made or removed")
+}
+
 func TestAddressesOfDatabases(t *testing.T) {
 	s := &Installation{Options: Options{Hosts: []string{"db.internal.example"}}}
 	for _, c := range []struct {

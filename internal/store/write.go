@@ -396,8 +396,11 @@ func (s *Installation) Clients() map[string]Client {
 		if err != nil {
 			host, port = at.Host, at.Port
 		}
-		if path.IsAbs(host) {
+		switch { // a socket may stand where a host or a port does
+		case path.IsAbs(host):
 			host, port, at.Socket = "", "", host
+		case path.IsAbs(port):
+			host, port, at.Socket = "", "", port
 		}
 		var command []string
 		option := func(name, value string) {
@@ -417,6 +420,9 @@ func (s *Installation) Clients() map[string]Client {
 			option("--database=", at.Name)
 		case dialect.PostgreSQL:
 			command = []string{"psql -q -X -w -v ON_ERROR_STOP=1"}
+			if folder, file := path.Split(at.Socket); strings.HasPrefix(file, ".s.PGSQL.") { // libpq names the folder
+				at.Socket, port = path.Clean(folder), strings.TrimPrefix(file, ".s.PGSQL.")
+			}
 			option("--host=", cmp.Or(host, at.Socket))
 			option("--port=", port)
 			option("--username=", at.User)
