@@ -67,8 +67,10 @@ With --write the safe changes are made; --allow visible makes those that visitor
 Disruptive ones, which can lock somebody out or break the site, are made only with --allow disruptive, when they are
 named one by one, and after a yes, on the terminal or with --yes.
 
-Before each write the old value is read again; after it the site is looked at again. What makes the home page answer
-an error is taken back at once. weltaxis undo takes a run back; weltaxis history lists what was done.
+Before each write the old value is read again; after it the site is looked at again. What makes the home page stop
+answering is taken back at once; at the end up to twelve addresses are asked again, with GET, and what stopped answering
+is brought back by taking changes back, unless that was what was asked for, as a maintenance notice is. weltaxis undo
+takes a run back; weltaxis history lists what was done.
 
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.
@@ -225,12 +227,12 @@ func (f *fixing) confirm(c fix.Change) error {
 		return nil
 	}
 	if !f.terminal() {
-		return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", c.Name, c.Because)
+		return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", render.Safe(c.Title()), c.Because)
 	}
-	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", c.Name, render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
+	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", render.Safe(c.Title()), render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
 	answer := bufio.NewScanner(f.in)
 	if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
-		return fmt.Errorf("%s was not confirmed", c.Name)
+		return fmt.Errorf("%s was not confirmed", render.Safe(c.Title()))
 	}
 	return nil
 }
@@ -277,7 +279,11 @@ func (p *program) undoCommand() *cobra.Command {
 		Use:   "undo [SITE] [CHANGE]",
 		Short: "Takes changes back: those of the last run, one, or all since a day",
 		Long: `Takes changes back, the newest first: those of the last run of fix; one, by its number in weltaxis history; or with
---since all since a day or time. What somebody has changed meanwhile is left as it is, and said.
+--since all since a day or time. What somebody has changed meanwhile is left as it is, and said. What an emptied cache
+held comes back when all that visitors see of its run does; the site is looked at again, and what deviates now and did
+not before the run is said.
+
+Exit status: 0 all is as it was · 1 something is not, or deviates that did not · 2 wrong use
 
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.`,

@@ -281,7 +281,17 @@ func TestAKilledRun(t *testing.T) {
 		t.Skip("only for the test that kills it")
 	}
 	m := killed(t, os.Getenv("WELTAXIS_TEST_DIR"), os.Getenv("WELTAXIS_TEST_SYSTEM"))
+	m.dying(at, func(env fix.Env) {
+		_, err = fix.Write(t.Context(), m.long(), fix.Seen{}, env)
+		require.NoError(t, err)
+	})
+}
+
+// dying does something that ends by SIGKILL at a point, and otherwise writes down how many points there were.
+func (m *mending) dying(at int, do func(fix.Env)) {
+	m.t.Helper()
 	env, points := m.env(), 0
+	defer env.Journal.Close()
 	env.Recheck = nil
 	env.Step = func(string) {
 		if points++; points == at {
@@ -290,9 +300,28 @@ func TestAKilledRun(t *testing.T) {
 		}
 	}
 	env.Stores.Step = env.Step
-	_, err = fix.Write(t.Context(), m.long(), fix.Seen{}, env)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(m.state, "points"), []byte(strconv.Itoa(points)), 0o600))
+	do(env)
+	require.NoError(m.t, os.WriteFile(filepath.Join(m.state, "points"), []byte(strconv.Itoa(points)), 0o600))
+}
+
+// points is how many points a run had that was not killed.
+func (m *mending) points() int {
+	m.t.Helper()
+	count, err := os.ReadFile(filepath.Join(m.state, "points"))
+	require.NoError(m.t, err)
+	all, err := strconv.Atoi(string(count))
+	require.NoError(m.t, err)
+	return all
+}
+
+// runKilled runs a test of this program in a process of its own, which may kill itself.
+func runKilled(t *testing.T, test, at string, dir, spoken string) {
+	t.Helper()
+	command := exec.Command(os.Args[0], "-test.run=^"+test+"$")
+	command.Env = append(os.Environ(), at, "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken)
+	if out, err := command.CombinedOutput(); err != nil && !strings.Contains(err.Error(), "killed") {
+		t.Errorf("%v: %s", err, out)
+	}
 }
 
 const undoKilledAt = "WELTAXIS_TEST_UNDO_KILLED_AT"
@@ -304,24 +333,10 @@ func TestAKilledUndo(t *testing.T) {
 		t.Skip("only for the test that kills it")
 	}
 	m := killed(t, os.Getenv("WELTAXIS_TEST_DIR"), os.Getenv("WELTAXIS_TEST_SYSTEM"))
-	env, points := m.env(), 0
-	env.Recheck = nil
-	_, err = fix.Write(t.Context(), m.long(), fix.Seen{}, env)
-	require.NoError(t, err)
-	env.Journal.Close()
-	env = m.env()
-	env.Recheck = nil
-	env.Step = func(string) {
-		if points++; points == at {
-			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
-			time.Sleep(time.Minute)
-		}
-	}
-	env.Stores.Step = env.Step
+	m.write(&fix.Plan{Changes: m.long()}, fix.Seen{}, facts.Safe, facts.Visible, facts.Disruptive)
 	records, err := fix.ReadJournal(m.state)
 	require.NoError(t, err)
-	fix.Undo(t.Context(), fix.Chosen(records, fix.Choice{}), env)
-	require.NoError(t, os.WriteFile(filepath.Join(m.state, "points"), []byte(strconv.Itoa(points)), 0o600))
+	m.dying(at, func(env fix.Env) { fix.Undo(t.Context(), fix.Chosen(records, fix.Choice{}), env) })
 }
 
 // TestUndoKilledAtAnyPoint: whatever is left of a killed undo, another one brings the start back.
@@ -339,23 +354,14 @@ func TestUndoKilledAtAnyPoint(t *testing.T) {
 			for n := range points + 1 {
 				dir := inMemory(t)
 				m := killed(t, dir, spoken)
-				for i := range 8 {
-					require.NoError(t, os.WriteFile(filepath.Join(m.p.root, filepath.FromSlash(m.p.system.lore().Cache), fmt.Sprintf("%d.html", i)), []byte("kept"), 0o644))
-				}
+				m.fillCache()
 				before, at := m.p.sums(t), 0
 				if n > 0 {
 					at = 1 + (n-1)*all/points
 				}
-				command := exec.Command(os.Args[0], "-test.run=^TestAKilledUndo$")
-				command.Env = append(os.Environ(), undoKilledAt+"="+strconv.Itoa(at), "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken)
-				if out, err := command.CombinedOutput(); err != nil && !strings.Contains(err.Error(), "killed") {
-					t.Fatalf("%v: %s", err, out)
-				}
+				runKilled(t, "TestAKilledUndo", undoKilledAt+"="+strconv.Itoa(at), dir, spoken)
 				if n == 0 { // the whole of it, to count the points
-					count, err := os.ReadFile(filepath.Join(m.state, "points"))
-					require.NoError(t, err)
-					all, err = strconv.Atoi(string(count))
-					require.NoError(t, err)
+					all = m.points()
 					require.Greater(t, all, 50)
 				}
 				for _, u := range m.undoAll() {
@@ -385,12 +391,7 @@ func TestKilledAtAnyPoint(t *testing.T) {
 		t.Skip("takes a while")
 	}
 	run := func(dir, spoken string, at int) {
-		command := exec.Command(os.Args[0], "-test.run=^TestAKilledRun$")
-		command.Env = append(os.Environ(), killedAt+"="+strconv.Itoa(at), "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken)
-		out, err := command.CombinedOutput()
-		if err != nil && !strings.Contains(err.Error(), "killed") {
-			t.Errorf("%v: %s", err, out)
-		}
+		runKilled(t, "TestAKilledRun", killedAt+"="+strconv.Itoa(at), dir, spoken)
 	}
 	for spoken, points := range map[string]int{"brindle": 90, "ostler": 55, "hobnail": 55} {
 		t.Run(spoken, func(t *testing.T) {
@@ -400,19 +401,14 @@ func TestKilledAtAnyPoint(t *testing.T) {
 			}
 			whole := t.TempDir()
 			run(whole, spoken, 0)
-			count, err := os.ReadFile(filepath.Join(whole, "state", "points"))
-			require.NoError(t, err)
-			all, err := strconv.Atoi(string(count))
-			require.NoError(t, err)
+			all := (&mending{t: t, state: filepath.Join(whole, "state")}).points()
 			require.Greater(t, all, 250, "points of the whole run")
 			changes := killed(t, t.TempDir(), spoken).long() // the same in every copy
 			for n := range points {
 				at := 1 + n*all/points
 				dir := inMemory(t)
 				m := killed(t, dir, spoken)
-				for i := range 8 { // so that the emptying of the cache has points of its own
-					require.NoError(t, os.WriteFile(filepath.Join(m.p.root, filepath.FromSlash(m.p.system.lore().Cache), fmt.Sprintf("%d.html", i)), []byte("kept"), 0o644))
-				}
+				m.fillCache()
 				before := m.p.sums(t)
 				run(dir, spoken, at)
 				m.oldOrNew(changes, at)
@@ -422,6 +418,14 @@ func TestKilledAtAnyPoint(t *testing.T) {
 				require.Equal(t, before, m.p.sums(t), "killed at %d", at)
 			}
 		})
+	}
+}
+
+// fillCache keeps a few pages, so that the emptying of the cache has points of its own.
+func (m *mending) fillCache() {
+	m.t.Helper()
+	for i := range 8 {
+		require.NoError(m.t, os.WriteFile(filepath.Join(m.p.root, filepath.FromSlash(m.p.system.lore().Cache), fmt.Sprintf("%d.html", i)), []byte("kept"), 0o644))
 	}
 }
 

@@ -22,6 +22,7 @@ type Term struct {
 	Change  int    // its place in the order of changes: what others depend on first
 	Danger  string // how one may lock oneself out with it, or lose what others have linked to; "" when one cannot
 	Noticed string // who notices a change of it besides visitors and search engines, and what; "" when nobody does
+	Meant   []int  // what addresses may answer after a change of it, since that is meant: 503 with a maintenance notice
 
 	// Of the intent: what it means to say nothing; without a type, nothing said means nothing known.
 	Unsaid Value
@@ -83,6 +84,7 @@ func (k Key[V]) change(place int) Key[V]    { k.Change = place; return k }
 func (k Key[V]) shownBy(live *Term) Key[V]  { k.ShownBy = live; return k }
 func (k Key[V]) danger(how string) Key[V]   { k.Danger = how; return k }
 func (k Key[V]) noticed(what string) Key[V] { k.Noticed = what; return k }
+func (k Key[V]) meant(status ...int) Key[V] { k.Meant = status; return k }
 func (k Key[V]) unsaid(means Value) Key[V]  { k.Unsaid = means; return k }
 
 var (

@@ -1,5 +1,7 @@
 package facts
 
+import "net/http"
+
 // The terms of the intent: what a site is meant to be, as its site file says.
 var (
 	IntentStage            = wordKey(Intent, "stage", stageWords, "whether the site is being built, live or on its way out")
@@ -122,9 +124,9 @@ var (
 	FeedReply            = textKey(Settings, Mail, "feed.reply", "address that readers of a feed reply to").own().change(17).shownBy(LiveFeedReply.Term)
 	NotifyNewPosts       = yesKey(Settings, "notify.new_posts", "notices of new posts are sent out").change(30)
 
-	PermalinkPattern        = textKey(Settings, Pattern, "permalink.pattern", "address of a post: {name} {id} {year} {month} {day} {category} {author}").change(13).danger("every address of a post changes; those that others have linked to must lead on")
-	PermalinkCategoryPrefix = textKey(Settings, String, "permalink.category_prefix", "what stands before a category's name in its address").change(13)
-	PermalinkSuffix         = textKey(Settings, String, "permalink.suffix", "file suffix at the end of addresses").change(13)
+	PermalinkPattern        = textKey(Settings, Pattern, "permalink.pattern", "address of a post: {name} {id} {year} {month} {day} {category} {author}").change(13).danger("every address of a post changes; those that others have linked to must lead on").meant(http.StatusNotFound, http.StatusGone)
+	PermalinkCategoryPrefix = textKey(Settings, String, "permalink.category_prefix", "what stands before a category's name in its address").change(13).meant(http.StatusNotFound, http.StatusGone)
+	PermalinkSuffix         = textKey(Settings, String, "permalink.suffix", "file suffix at the end of addresses").change(13).meant(http.StatusNotFound, http.StatusGone)
 	PermalinkRewriting      = yesKey(Settings, "permalink.rewriting", "the web server is relied on to rewrite addresses").change(13)
 
 	CachePage           = yesKey(Settings, "cache.page", "whole pages are cached").change(18)
@@ -140,7 +142,7 @@ var (
 	RegistrationRole         = wordKey(Settings, "registration.role", roleWords, "what a new account may do").change(2)
 	RegistrationConfirmMail  = yesKey(Settings, "registration.confirm_mail", "a new account is confirmed by mail").change(2)
 	AccountsHighest          = numberKey(Settings, "accounts.highest", "accounts with the highest role").own().change(30)
-	LoginPath                = textKey(Settings, String, "login.path", "where one signs in").own().change(30).danger("staff sign in at another address from then on")
+	LoginPath                = textKey(Settings, String, "login.path", "where one signs in").own().change(30).danger("staff sign in at another address from then on").meant(http.StatusNotFound, http.StatusGone)
 	LoginAttempts            = numberKey(Settings, "login.attempts", "failed attempts before a pause; 0 for no limit").change(30)
 	LoginSecondFactor        = wordKey(Settings, "login.second_factor", []string{"off", "offered", "required"}, "second factor for the highest role").change(30)
 	SessionIdle              = amountKey(Settings, Duration, "session.idle", "staff are signed out after this long without a click").change(3).noticed("staff are signed out after another time than they are used to")
@@ -157,8 +159,8 @@ var (
 	UsageReporting           = yesKey(Settings, "usage.reporting", "usage is reported to others").change(30)
 	SystemVersion            = textKey(Settings, Version, "system.version", "version of the content system").own().change(30)
 
-	MaintenanceOn      = yesKey(Settings, "maintenance.on", "visitors get a maintenance notice").own().change(21)
+	MaintenanceOn      = yesKey(Settings, "maintenance.on", "visitors get a maintenance notice").own().change(21).meant(http.StatusServiceUnavailable)
 	MaintenanceMessage = textKey(Settings, String, "maintenance.message", "text of that notice").own().change(21)
 	MaintenanceContact = textKey(Settings, Mail, "maintenance.contact", "mailbox named in that notice").own().change(21)
-	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(22).danger("nobody gets in without the name and password of the lock")
+	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(22).danger("nobody gets in without the name and password of the lock").meant(http.StatusUnauthorized, http.StatusForbidden)
 )

@@ -72,8 +72,7 @@ type before struct {
 	Call   string      `json:"call,omitempty"`   // the path that empties a cache
 	Aside  string      `json:"aside,omitempty"`  // where what it held lies, below the root
 
-	made bool      // the journal says that all of it was done
-	at   time.Time // just before it was
+	of LogLine // as the journal had it when it was opened, or as the change was begun
 }
 
 // whole tells whether it says what was before.
@@ -84,7 +83,7 @@ func (b before) whole() bool {
 
 // readBefore reads what undo needs, and refuses what it does not understand: taking back half of it is worse than nothing.
 func readBefore(data []byte, of LogLine) (before, error) {
-	b := before{Format: 1, Kind: of.Kind}
+	b := before{Format: 1, Kind: of.Kind, of: of}
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()
 	switch err := decoder.Decode(&b); {
@@ -258,9 +257,7 @@ func (j *Journal) before(id int) (before, error) {
 	if err != nil {
 		return before{}, err
 	}
-	b, err := readBefore(data, j.lines[id])
-	b.made, b.at = j.lines[id].Event == Done, j.madeAt(j.lines[id])
-	return b, err
+	return readBefore(data, j.lines[id])
 }
 
 // madeAt is just before a change was made: to the grain of the file system while what undo needs is kept, or else to the
@@ -277,7 +274,8 @@ func (j *Journal) looked(was Seen) error {
 	return j.write(LogLine{Run: j.run, Event: lookedAt, At: j.now().UTC().Truncate(time.Second), Rules: slices.Sorted(maps.Keys(was.Deviating)), Kind: Person})
 }
 
-// deviatedBefore are the rules that deviated before a run; known is false when nobody wrote them down.
+// deviatedBefore are the rules that deviated before a run; known is false when nobody wrote them down. Of several runs of
+// one name, of which only the last can have changed anything, it is the last.
 func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
 	all, err := readLines(j.dir)
 	if err != nil {
@@ -285,18 +283,21 @@ func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
 	}
 	for _, r := range all {
 		if r.Run == run && r.Event == lookedAt {
-			return r.Rules, true
+			rules, known = r.Rules, true
 		}
 	}
-	return nil, false
+	return rules, known
 }
 
-// stays tells whether a change of a run, or of a later one, is still made.
-func (j *Journal) stays(run string) bool {
+// stays tells whether one of certain changes of a run, or of a later one, is still made.
+func (j *Journal) stays(run string, certain func(LogLine) bool) bool {
 	records, err := ReadJournal(j.dir)
 	since := slices.IndexFunc(records, func(r LogLine) bool { return r.Run == run })
-	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return !r.Finisher() && (r.Event == Done || r.Event == Begun) })
+	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return r.made() && certain(r) })
 }
+
+// made tells whether the change is made, or may be.
+func (r LogLine) made() bool { return r.Event == Done || r.Event == Begun }
 
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
 // left unfinished was never acted upon, and is passed over.

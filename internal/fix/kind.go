@@ -28,6 +28,8 @@ type row struct {
 	rank  func(c Change) int // its place in a run, when it is always the same for the kind
 	title func(name, subject string, class *facts.Likeness) string
 
+	gathers bool // one change is about all the subjects of a rule
+
 	// join makes one value of those that two rules ask for; nil takes the first.
 	join func(a, b facts.Value) facts.Value
 	// plan works out how it is made, or says why it cannot be.
@@ -48,8 +50,12 @@ type row struct {
 	finisher bool                // it ends a run, after all else, and again after what is taken back
 }
 
-// rows are the kinds, in the order in which they stand in a plan.
-var rows = map[Kind]row{Setting: settingRow, Field: fieldRow, File: lineRow, Modes: modesRow, Purge: purgeRow, Person: personRow}
+// rows are the kinds. What a row does may look at the others, so they are put together when all are there.
+var rows map[Kind]row
+
+func init() {
+	rows = map[Kind]row{Setting: settingRow, Field: fieldRow, File: lineRow, Modes: modesRow, Purge: purgeRow, Person: personRow}
+}
 
 // Finisher tells whether the change ends a run.
 func (c Change) Finisher() bool { return rows[c.Kind].finisher }
@@ -95,7 +101,7 @@ func (p *Plan) Show(c Change) Shown {
 
 func always(place int) func(Change) int { return func(Change) int { return place } }
 
-// written is the title of a kind whose name says it.
+// named is the title of a kind whose name says it.
 func named(name, _ string, _ *facts.Likeness) string { return name }
 
 // stale is what it means that a rule still deviates though what is stored is right.

@@ -134,10 +134,18 @@ func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	var edits []modeEdit
 	for _, m := range c.Members {
 		edit := modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == tree.Folder}
-		if is, there := mode(e.FilesRoot, edit); there && is&^edit.From == 0 && edit.From&^is&^c.beside == 0 {
+		is, there := mode(e.FilesRoot, edit)
+		if there && is == edit.To {
+			continue // somebody has done it; it is not for undo to take back
+		}
+		if there && is&^edit.From == 0 && edit.From&^is&^c.beside == 0 {
 			edit.Was, edit.From, edit.To = edit.From, is, is&edit.To
 		}
 		edits = append(edits, edit)
+	}
+	if len(edits) == 0 {
+		out.Result, out.Says = Took, "it was so already"
+		return out
 	}
 	var left []string
 	out = e.journalled(out, c.logLine(), before{Modes: edits}, func() error {

@@ -51,7 +51,7 @@ func (p *planning) finish() {
 		}
 		c := Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: []string{}, Risk: facts.Visible,
 			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}}
-		if err := planPurge(context.Background(), p, &c); err != nil {
+		if err := planPurge(p, &c); err != nil {
 			c.cannot(err)
 			c.Steps = append(c.Steps, "Empty it by hand, in the way of the content system.")
 		}
@@ -59,7 +59,7 @@ func (p *planning) finish() {
 	}
 }
 
-func planPurge(_ context.Context, p *planning, c *Change) error {
+func planPurge(p *planning, c *Change) error {
 	if c.Origin.URL != "" {
 		c.Because += "; what it held cannot be brought back"
 		return nil
@@ -67,37 +67,36 @@ func planPurge(_ context.Context, p *planning, c *Change) error {
 	if p.site == nil {
 		return errors.New("what the dialect names cannot be opened")
 	}
-	if err := onlyACache(p.site, c.Name); err != nil {
-		return err
-	}
-	root, err := store.OpenFiles(p.Stores.Root)
+	size, err := cacheSize(p.site, c.Name)
 	if err != nil {
 		return err
 	}
-	defer root.Close()
-	if why := final(root, p.Dialect.Public, path.Clean(c.Name)); why != "" {
+	if why := final(p.Dialect.Public, size); why != "" {
 		c.Because += "; " + why
 	}
 	return nil
 }
 
-// onlyACache refuses a folder that is no cache, or holds what no cache holds: what lies there by its role, and what the
-// content system keeps its data in.
-func onlyACache(site *store.Installation, folder string) error {
+// cacheSize is how many bytes of files lie in a cache. It refuses a folder that is no cache, or holds what no cache holds:
+// what lies there by its role, and what the content system keeps its data in.
+func cacheSize(site *store.Installation, folder string) (size int64, err error) {
 	if in := site.Within(folder); len(in) > 0 {
-		return fmt.Errorf("it is no cache alone: %s lies there", in[0])
+		return 0, fmt.Errorf("it is no cache alone: %s lies there", in[0])
 	}
 	root, err := store.OpenFiles(site.Root)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer root.Close()
 	clean := path.Clean(folder)
-	if link, err := linkOnTheWay(root, clean); err != nil || link != "" {
-		return errors.Join(err, fmt.Errorf("%s is a link, and where it leads is not looked at", link))
+	switch link, err := linkOnTheWay(root, clean); {
+	case err != nil:
+		return 0, err
+	case link != "":
+		return 0, fmt.Errorf("%s is a link, and where it leads is not looked at", link)
 	}
 	matcher := dialect.NewMatcher(site.Dialect)
-	return fs.WalkDir(root.FS(), clean, func(name string, d fs.DirEntry, err error) error {
+	return size, fs.WalkDir(root.FS(), clean, func(name string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err
@@ -108,6 +107,9 @@ func onlyACache(site *store.Installation, folder string) error {
 		}
 		if role := matcher.Role(name, matcher.Folder(path.Dir(name))); role != dialect.Cache && role != dialect.Temporary {
 			return fmt.Errorf("it is no cache alone: %s is %s", name, role)
+		}
+		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
+			size += info.Size()
 		}
 		return nil
 	})
@@ -141,7 +143,8 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 		return out.failed(err)
 	}
 	defer site.Close()
-	if err := onlyACache(site, c.Name); err != nil {
+	size, err := cacheSize(site, c.Name)
+	if err != nil {
 		return out.failed(err)
 	}
 	root, err := store.OpenFiles(e.Stores.Root)
@@ -149,7 +152,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 		return out.failed(err)
 	}
 	defer root.Close()
-	aside, final := e.aside(root, path.Clean(c.Name))
+	aside, notKept := e.aside(root, path.Clean(c.Name), size)
 	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func() error {
 		err := moveAside(root, path.Clean(c.Name), aside, e.at)
 		if err != nil && aside != "" {
@@ -158,7 +161,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 		return err
 	})
 	if out.Result == Took {
-		out.Says = final
+		out.Says = notKept
 	}
 	return out
 }
@@ -170,30 +173,20 @@ func (e *Env) call(ctx context.Context, address string) error {
 	return e.Call(ctx, address)
 }
 
-// final says why what a cache holds cannot be kept when it is emptied, "" when it can be.
-func final(root store.Files, public, folder string) string {
+// final says why what a cache of a size holds cannot be kept when it is emptied, "" when it can be.
+func final(public string, size int64) string {
 	if strings.Trim(path.Clean("/"+public), "/") == "" {
 		return "what it held is not kept: the whole root is served, so there is no place that nobody sees"
 	}
-	total := int64(0)
-	_ = fs.WalkDir(root.FS(), folder, func(_ string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return nil
-		}
-		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
-			total += info.Size()
-		}
-		return nil
-	})
-	if total > MaxAside {
-		return fmt.Sprintf("what it held is not kept: %s are more than the %s that are kept for undo", facts.FormatSize(total), facts.FormatSize(MaxAside))
+	if size > MaxAside {
+		return fmt.Sprintf("what it held is not kept: %s are more than the %s that are kept for undo", facts.FormatSize(size), facts.FormatSize(MaxAside))
 	}
 	return ""
 }
 
 // aside is the folder below the root that what is in a cache is moved to, or why there is none.
-func (e *Env) aside(root store.Files, folder string) (aside, why string) {
-	if why := final(root, e.Dialect.Public, folder); why != "" {
+func (e *Env) aside(root store.Files, folder string, size int64) (aside, why string) {
+	if why := final(e.Dialect.Public, size); why != "" {
 		return "", why
 	}
 	aside = path.Join(tree.Aside, fmt.Sprintf("%s-%d", e.Journal.run, e.Journal.next+1))
@@ -265,8 +258,8 @@ func namesIn(root store.Files, folder string) ([]string, error) {
 	return slices.DeleteFunc(names, func(name string) bool { return strings.HasPrefix(name, ".") }), err
 }
 
-// revertPurge empties the cache of what it has kept since, and brings back what it held. Where something of the run stays
-// as the run made it, what the cache held is out of date, and it stays empty.
+// revertPurge empties the cache of what it has kept since, and brings back what it held. Where something that visitors see
+// stays as this run or a later one made it, what the cache held is out of date, and it stays empty.
 func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	if b.Call != "" {
 		return "it was emptied again", e.call(ctx, b.Call)
@@ -279,10 +272,10 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 		return "", err
 	}
 	defer root.Close()
-	if b.made {
+	if b.of.Event == Done {
 		err = moveAside(root, b.Folder, "", e.at)
 	} else { // a run that was killed may have left some of what was there
-		err = e.removeNewer(ctx, b.Folder, b.at)
+		err = e.removeNewer(ctx, b.Folder, e.Journal.madeAt(b.of))
 	}
 	if err != nil {
 		return "", err
@@ -290,7 +283,7 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	switch {
 	case b.Aside == "":
 		return "it is empty again; what it held was not kept, and it fills itself", nil
-	case e.stays:
+	case e.Journal.stays(b.of.Run, func(r LogLine) bool { return rows[r.Kind].shown }):
 		return "", errors.New("it is empty again; what it held shows the site as it was, and comes back when the rest of the run does")
 	}
 	return "it holds what it held", bringBack(root, b.Folder, b.Aside, e.at)
@@ -360,7 +353,7 @@ func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) e
 		return err
 	}
 	defer site.Close()
-	if err := onlyACache(site, folder); err != nil {
+	if _, err := cacheSize(site, folder); err != nil {
 		return err
 	}
 	root, err := store.OpenFiles(e.Stores.Root)
@@ -369,7 +362,10 @@ func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) e
 	}
 	defer root.Close()
 	return fs.WalkDir(root.FS(), folder, func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.HasPrefix(d.Name(), ".") {
+		switch hidden := strings.HasPrefix(d.Name(), "."); {
+		case err == nil && hidden && d.IsDir():
+			return fs.SkipDir
+		case err != nil || hidden || d.IsDir():
 			return err
 		}
 		if info, err := d.Info(); err == nil && info.ModTime().After(since) {

@@ -182,7 +182,7 @@ func (p *planning) fieldOf(d facts.Deviation) (Change, bool) {
 func (p *planning) merge(c Change) {
 	c.about = []string{p.about}
 	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool {
-		return o.Kind == c.Kind && o.Name == c.Name && (o.Subject == c.Subject || c.Kind == Person)
+		return o.Kind == c.Kind && o.Name == c.Name && (o.Subject == c.Subject || rows[c.Kind].gathers)
 	})
 	if i < 0 {
 		p.plan.Changes = append(p.plan.Changes, c)
@@ -202,7 +202,7 @@ func (p *planning) merge(c Change) {
 	}
 	o.Risk = max(o.Risk, c.Risk)
 	o.Needs = cmp.Or(o.Needs, c.Needs)
-	if c.Kind == Person && c.Subject != o.Subject && !strings.Contains(o.Subject, c.Subject) {
+	if rows[c.Kind].gathers && c.Subject != o.Subject && !strings.Contains(o.Subject, c.Subject) {
 		o.Subject += ", " + c.Subject
 	}
 }

@@ -32,6 +32,9 @@ settings:
   permalink.pattern: {from: ini/shape}
   security.secret: {from: ini/secret}
   feed.items: {query: SELECT 1}
+  maintenance.on: {from: ini/dark, default: "no"}
+  lock.on: {from: ini/locked, default: "no"}
+  login.path: {from: ini/door, default: /front/}
 databases: {main: {sqlite: none.db}}
 lists:
   pages: {from: ini/page, columns: {path: key, title: title}}

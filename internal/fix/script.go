@@ -27,17 +27,23 @@ func (p *Plan) Script(site, root string, chosen, rest []Change) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	var do, undo []string
+	var do, undo, last []string
 	for _, c := range chosen {
 		d, u := []string{"# no script does this: make it from here, or by hand"}, []string(nil)
 		if script := rows[c.Kind].script; script != nil {
 			d, u = script(p, c)
 		}
 		do = append(append(do, "", "# "+comment(c)), d...)
-		if len(u) > 0 { // backwards
-			undo = slices.Concat([]string{"", "# " + comment(c) + ", back"}, u, undo)
+		u = slices.Concat([]string{"", "# " + comment(c) + ", back"}, u)
+		switch {
+		case len(u) == 2: // nothing to take back
+		case c.Finisher():
+			last = append(last, u...)
+		default: // backwards
+			undo = append(u, undo...)
 		}
 	}
+	undo = append(undo, last...)
 	for _, c := range rest {
 		do = append(do, "", "# not made: "+comment(c)+": "+oneLine(c.whyNot()))
 	}
@@ -207,7 +213,6 @@ func (p *Plan) scriptFile(e store.FileEdit) string {
 // without any character that ends it or that a client of the database obeys.
 type sqlSpelling struct {
 	begin, temporary string
-	quote            string                              // of a name
 	text             func(text string) string            // a literal
 	same             func(column, literal string) string // compared to the byte
 	changed          string                              // checks that the statement before it changed one row
@@ -215,19 +220,19 @@ type sqlSpelling struct {
 }
 
 var sqlSpellings = map[string]sqlSpelling{
-	dialect.SQLite: {begin: "BEGIN IMMEDIATE", quote: `"`, temporary: "CREATE TEMP TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
+	dialect.SQLite: {begin: "BEGIN IMMEDIATE", temporary: "CREATE TEMP TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
 		text: func(text string) string { return fmt.Sprintf("CAST(X'%x' AS TEXT)", text) },
 		same: func(column, literal string) string {
 			return "CAST(" + column + " AS TEXT) = " + literal + " COLLATE BINARY"
 		},
 		changed: "INSERT INTO weltaxis_check SELECT changes()"},
-	dialect.MySQL: {begin: "START TRANSACTION", quote: "`", temporary: "CREATE TEMPORARY TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
+	dialect.MySQL: {begin: "START TRANSACTION", temporary: "CREATE TEMPORARY TABLE weltaxis_check (one INTEGER CHECK (one = 1))",
 		text: func(text string) string { return fmt.Sprintf("CONVERT(X'%x' USING utf8mb4)", text) },
 		same: func(column, literal string) string {
 			return "CAST(CONVERT(" + column + " USING utf8mb4) AS BINARY) = CAST(" + literal + " AS BINARY)"
 		},
 		changed: "INSERT INTO weltaxis_check SELECT ROW_COUNT()"},
-	dialect.PostgreSQL: {begin: "BEGIN", quote: `"`, temporary: "CREATE TEMPORARY TABLE weltaxis_check (one integer CHECK (one = 1)) ON COMMIT DROP",
+	dialect.PostgreSQL: {begin: "BEGIN", temporary: "CREATE TEMPORARY TABLE weltaxis_check (one integer CHECK (one = 1)) ON COMMIT DROP",
 		// Of no type of its own, so that it becomes that of the column (PostgreSQL 15, 4.1.2.3).
 		text: func(text string) string {
 			var b strings.Builder
@@ -246,7 +251,7 @@ func sqlOf(driver string, edits []store.RowEdit) string {
 	as := sqlSpellings[driver]
 	statements := []string{as.begin, as.temporary}
 	for _, e := range edits {
-		check, change := as.edit(e)
+		check, change := as.edit(e, func(name string) string { return store.Quoted(driver, name) })
 		statements = append(statements, "INSERT INTO weltaxis_check SELECT "+check)
 		if as.update != "" {
 			statements = append(statements, fmt.Sprintf(as.update, change))
@@ -257,18 +262,14 @@ func sqlOf(driver string, edits []store.RowEdit) string {
 	return strings.Join(append(statements, "COMMIT"), ";\n") + ";\n"
 }
 
-func (as sqlSpelling) name(text string) string {
-	return as.quote + strings.ReplaceAll(text, as.quote, as.quote+as.quote) + as.quote
-}
-
-// edit is an edit as what has to be one before it, and the statement.
-func (as sqlSpelling) edit(e store.RowEdit) (check, change string) {
+// edit is an edit as what has to be one before it, and the statement. Names are written as quoted does.
+func (as sqlSpelling) edit(e store.RowEdit, quoted func(string) string) (check, change string) {
 	keys := slices.Sorted(maps.Keys(e.Where))
 	var where []string
 	for _, column := range keys {
-		where = append(where, as.same(as.name(column), as.text(e.Where[column])))
+		where = append(where, as.same(quoted(column), as.text(e.Where[column])))
 	}
-	table, column, is, to := as.name(e.Table), as.name(e.Column), as.name(e.Column)+" IS NULL", "NULL"
+	table, column, is, to := quoted(e.Table), quoted(e.Column), quoted(e.Column)+" IS NULL", "NULL"
 	if e.Old != nil {
 		is = as.same(column, as.text(*e.Old))
 	}
@@ -280,7 +281,7 @@ func (as sqlSpelling) edit(e store.RowEdit) (check, change string) {
 	case e.Insert && e.Old == nil:
 		columns, values := []string{column}, []string{to}
 		for _, key := range keys {
-			columns, values = append(columns, as.name(key)), append(values, as.text(e.Where[key]))
+			columns, values = append(columns, quoted(key)), append(values, as.text(e.Where[key]))
 		}
 		return "1 - count(*) " + row, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(columns, ", "), strings.Join(values, ", "))
 	case e.Insert && e.New == nil:

@@ -22,10 +22,9 @@ type Choice struct {
 // Chosen are the records that a choice is about, the newest first. Those that were never made, or are taken back
 // already, are none.
 func Chosen(records []LogLine, c Choice) []LogLine {
-	made := func(r LogLine) bool { return r.Event == Done || r.Event == Begun }
 	lastRun := ""
 	for _, r := range records {
-		if made(r) {
+		if r.made() {
 			lastRun = r.Run
 		}
 	}
@@ -38,7 +37,7 @@ func Chosen(records []LogLine, c Choice) []LogLine {
 		} else if !c.Since.IsZero() {
 			wanted = !r.At.Before(c.Since)
 		}
-		if wanted && made(r) {
+		if wanted && r.made() {
 			chosen = append(chosen, r)
 		}
 	}
@@ -73,7 +72,6 @@ func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 					u.Says, r.Says = "", rowsNotBytes
 				}
 				finished = finished || last && u.Back
-				env.stays = env.stays || !last && !u.Back
 				if u.Back && rows[record.Kind].shown {
 					since = env.Journal.madeAt(record)
 				}
@@ -120,7 +118,7 @@ func (e *Env) compareWithBefore(ctx context.Context, records []LogLine, r *Undon
 	}
 	first := records[len(records)-1].Run
 	before, known := e.Journal.deviatedBefore(first)
-	if !known || e.Journal.stays(first) {
+	if !known || e.Journal.stays(first, func(r LogLine) bool { return !r.Finisher() }) {
 		return // an earlier version did not write it down, or the site is not to be as it was then
 	}
 	now, err := e.Recheck(ctx)

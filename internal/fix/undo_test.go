@@ -325,6 +325,7 @@ func TestWhatStoppedAnsweringIsTakenBack(t *testing.T) {
 		return answers
 	}
 	was := Seen{Answers: map[string]int{"/": 200, "/form": 200, "/gone": 404}}
+	env.Home = "/"
 	changes := s.plan(newTitle, debugOff, shorter)
 	report, err := Write(t.Context(), changes, was, env)
 	require.NoError(t, err)
@@ -341,6 +342,48 @@ func TestWhatStoppedAnsweringIsTakenBack(t *testing.T) {
 			assert.Contains(t, o.Says, "afterwards /form answered 500, which it did not before")
 		}
 	}
+}
+
+// TestWhatIsMeantIsNotTakenBack: a maintenance notice, a lock and another address are what was asked for; what is an error
+// beside them is one still.
+func TestWhatIsMeantIsNotTakenBack(t *testing.T) {
+	for _, c := range []struct {
+		name, value  string
+		answers, now int
+		want         string
+	}{
+		{"maintenance.on", "yes", 200, 503, Took}, {"maintenance.on", "yes", 200, 500, Broke}, {"maintenance.on", "yes", 200, 0, Broke},
+		{"lock.on", "yes", 200, 401, Took}, {"lock.on", "yes", 200, 403, Took}, {"lock.on", "yes", 200, 502, Broke},
+		{"login.path", "/side/", 200, 404, Took}, {"permalink.pattern", "/{name}/", 200, 410, Took}, {"permalink.pattern", "/{name}/", 200, 500, Broke},
+		{"site.title", "New", 200, 404, Broke}, {"site.title", "New", 200, 503, Broke}, {"site.title", "New", 503, 503, Took},
+	} {
+		s := changing(t)
+		p, err := New(t.Context(), Wishes{Dialect: s.dialect, Stores: s.options, Values: map[string]string{c.name: c.value}})
+		require.NoError(t, err)
+		require.True(t, p.Changes[0].Makeable(), "%s: %s", c.name, p.Changes[0].Cannot)
+		env := s.env()
+		env.Ask = func(context.Context, []string) map[string]int { return map[string]int{"/a": c.now} }
+		report, err := Write(t.Context(), p.Changes, Seen{Answers: map[string]int{"/a": c.answers}}, env)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, report.Outcomes[0].Result, "%+v: %s", c, report.Outcomes[0].Says)
+		env.Journal.Close()
+	}
+}
+
+// TestOneSilenceIsNoFault: what answers when it is asked a second time is left as it is.
+func TestOneSilenceIsNoFault(t *testing.T) {
+	s := changing(t)
+	env, asked := s.env(), 0
+	env.Ask = func(context.Context, []string) map[string]int {
+		if asked++; asked == 1 {
+			return map[string]int{}
+		}
+		return map[string]int{"/a": 200}
+	}
+	report, err := Write(t.Context(), s.plan(newTitle), Seen{Answers: map[string]int{"/a": 200}}, env)
+	require.NoError(t, err)
+	assert.Equal(t, Took, report.Outcomes[0].Result, report.Outcomes[0].Says)
+	assert.Equal(t, 2, asked)
 }
 
 // TestWhatNothingBringsBackIsSaid.
@@ -406,6 +449,50 @@ func TestACacheThatIsFilledWhileItIsEmptied(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "a.html"))
 	s.undo(Choice{})
 	assert.Equal(t, "old a", s.read("public/kept/a.html"))
+}
+
+// TestTheCacheOfAPurgeTakenBackAlone stays empty, while what its run has made stays; and comes back with it.
+func TestTheCacheOfAPurgeTakenBackAlone(t *testing.T) {
+	s := cached(t, "")
+	s.write(s.plan(newTitle))
+	undone := s.undo(Choice{ID: 2})
+	require.Equal(t, Purge, undone.Changes[0].Kind)
+	assert.False(t, undone.Changes[0].Back)
+	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "a.html"), "it shows the old title")
+	assert.True(t, s.undo(Choice{ID: 1}).Changes[0].Back)
+	assert.True(t, s.undo(Choice{ID: 2}).Changes[0].Back)
+	assert.Equal(t, "old a", s.read("public/kept/a.html"))
+}
+
+// TestAScriptEmptiesTheCacheLast, on the way there and on the way back.
+func TestAScriptEmptiesTheCacheLast(t *testing.T) {
+	s := cached(t, "")
+	p := &Plan{Discern: func(text string) string { return text }, Changes: s.plan(newTitle, debugOff)}
+	text, err := p.Script("x", s.options.Root, p.Changes, nil)
+	require.NoError(t, err)
+	do, undo, _ := strings.Cut(text, "\nundo() {")
+	for _, part := range []string{do, undo} {
+		assert.Greater(t, strings.Index(part, "find ./public/kept "), strings.LastIndex(part, "into ./pebble.ini <<"))
+	}
+	require.NoError(t, ran(t, text, "apply"))
+	s.put("public/kept/c.html", "new c")
+	require.NoError(t, ran(t, text, "undo"))
+	assert.Equal(t, pebbleINI, s.read("pebble.ini"))
+	assert.NoFileExists(t, filepath.Join(s.options.Root, "public", "kept", "c.html"))
+	assert.FileExists(t, filepath.Join(s.options.Root, "public", "kept", ".htaccess"))
+}
+
+// TestWhatSomebodyHasDoneIsNotTakenBack: permissions that were right already when the run came are not undone with it.
+func TestWhatSomebodyHasDoneIsNotTakenBack(t *testing.T) {
+	root, class := classed(t, "a.css", "a{}", 0o666)
+	s, p := modesOf(t, root, class, 0o644)
+	require.NoError(t, os.Chmod(filepath.Join(root, "a.css"), 0o644))
+	report := s.write(p.Changes)
+	assert.Equal(t, Took, report.Outcomes[0].Result)
+	assert.Equal(t, "it was so already", report.Outcomes[0].Says)
+	assert.Empty(t, s.undo(everyOne).Changes)
+	m, _ := modeIn(root, "a.css")
+	assert.Equal(t, uint32(0o644), m)
 }
 
 // TestACacheStaysEmptyWhereSomethingStays: what it held shows the site as it was, and the site is not.

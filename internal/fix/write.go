@@ -64,8 +64,6 @@ type Env struct {
 	// no way to.
 	Call func(ctx context.Context, path string) error
 
-	stays bool // something of what an undo is about stays as it is
-
 	// Step is told of every point at which a run may end, so that a test can end it there.
 	Step func(point string)
 }
@@ -93,6 +91,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	}
 	env.forgetExpired()
 	given := map[string]bool{} // groups of which a change was not made
+	var meant []int            // what addresses may answer now, since that was asked for
 	for i, c := range changes {
 		if ctx.Err() != nil {
 			for _, rest := range changes[i:] {
@@ -105,9 +104,12 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			continue
 		}
 		outcome := rows[c.Kind].apply(ctx, &env, c)
+		if outcome.Result == Took {
+			meant = append(meant, c.term().Meant...)
+		}
 		if outcome.Result == Took && c.Risk != facts.Safe && !c.Finisher() {
-			if home := was.Answers[env.Home]; answered(home) && env.Ask != nil {
-				if now := env.Ask(ctx, []string{env.Home})[env.Home]; !answered(now) {
+			if home := was.Answers[env.Home]; answered(home, nil) && env.Ask != nil {
+				if now := env.Ask(ctx, []string{env.Home})[env.Home]; !answered(now, meant) {
 					outcome = env.takeBackAgain(ctx, outcome, stopped(env.Home, now))
 				}
 			}
@@ -118,7 +120,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			env.takeBackGroup(ctx, r, c.Group)
 		}
 	}
-	env.sample(context.WithoutCancel(ctx), r, was)
+	env.sample(context.WithoutCancel(ctx), r, was, meant)
 	if env.Recheck == nil {
 		return r, nil
 	}
@@ -130,8 +132,10 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	return r, nil
 }
 
-// answered tells whether an answer is one that a visitor gets something by.
-func answered(status int) bool { return status >= 200 && status < 400 }
+// answered tells whether an answer is one that a visitor gets something by, or one that is meant.
+func answered(status int, meant []int) bool {
+	return status >= 200 && status < 400 || slices.Contains(meant, status)
+}
 
 // journalled makes a change between two lines of the journal.
 func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error) Outcome {
@@ -198,18 +202,21 @@ func answer(status int) string {
 	return fmt.Sprintf("answered %d", status)
 }
 
-// sample asks again what answered before the run. What does no more is brought back by taking back changes, the newest
-// first, until it answers.
-func (e *Env) sample(ctx context.Context, r *Report, was Seen) {
+// sample asks again what answered before the run. What does no more, not even when it is asked a second time, is brought
+// back by taking back changes, the newest first, until it answers.
+func (e *Env) sample(ctx context.Context, r *Report, was Seen, meant []int) {
 	if e.Ask == nil || !slices.ContainsFunc(r.Outcomes, func(o Outcome) bool { return o.Record > 0 }) {
 		return
 	}
 	silent := func(of []string) (gone []string, now map[string]int) {
 		now = e.Ask(ctx, of)
-		return slices.DeleteFunc(of, func(address string) bool { return answered(now[address]) }), now
+		return slices.DeleteFunc(of, func(address string) bool { return answered(now[address], meant) }), now
 	}
-	gone, now := silent(slices.Sorted(maps.Keys(was.Answers)))
-	gone = slices.DeleteFunc(gone, func(address string) bool { return !answered(was.Answers[address]) })
+	before := slices.DeleteFunc(slices.Sorted(maps.Keys(was.Answers)), func(address string) bool { return !answered(was.Answers[address], nil) })
+	gone, now := silent(before)
+	if len(gone) > 0 {
+		gone, now = silent(gone)
+	}
 	for i := range slices.Backward(r.Outcomes) {
 		o := &r.Outcomes[i]
 		if len(gone) == 0 {

@@ -79,7 +79,7 @@ func carry(from, to *os.File) error {
 // errors.Is finds to be errors.ErrUnsupported.
 func exchange(folder *os.File, a, b string) error {
 	err := unix.Renameat2(int(folder.Fd()), a, int(folder.Fd()), b, unix.RENAME_EXCHANGE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP) {
 		return errors.ErrUnsupported
 	}
 	return err

@@ -17,9 +17,9 @@ func TestClientsOfDatabases(t *testing.T) {
 		at   dialect.Database
 		want []string
 	}{
-		"a file":                {dialect.Database{SQLite: "data/site.db"}, []string{"sqlite3", "-bail", "-batch", "./data/site.db"}},
-		"a file from above":     {dialect.Database{SQLite: "/data/it's $(touch x).db"}, []string{"sqlite3", "-bail", "-batch", "./data/it's $(touch x).db"}},
-		"a file like an option": {dialect.Database{Driver: dialect.SQLite, SQLite: "-init.db"}, []string{"sqlite3", "-bail", "-batch", "./-init.db"}},
+		"a file":                {dialect.Database{SQLite: "data/site.db"}, []string{"sqlite3", "-bail", "-batch", "-cmd", ".timeout 10000", "./data/site.db"}},
+		"a file from above":     {dialect.Database{SQLite: "/data/it's $(touch x).db"}, []string{"sqlite3", "-bail", "-batch", "-cmd", ".timeout 10000", "./data/it's $(touch x).db"}},
+		"a file like an option": {dialect.Database{Driver: dialect.SQLite, SQLite: "-init.db"}, []string{"sqlite3", "-bail", "-batch", "-cmd", ".timeout 10000", "./-init.db"}},
 		"host and port": {dialect.Database{Driver: dialect.MySQL, Host: "db.example:3307", Name: "site", User: "app"},
 			[]string{"mysql", "--batch", "--default-character-set=utf8mb4", "--host=db.example", "--port=3307", "--user=app", "--database=site"}},
 		"a port of its own": {dialect.Database{Driver: dialect.MySQL, Host: "127.0.0.1", Port: "3307", Name: "site"},

@@ -128,8 +128,11 @@ func (s *Installation) table(st dialect.Store) (string, map[string]string, error
 }
 
 // quoted is a name in SQL: in double quotes (ISO 9075), in backticks for MySQL.
-func (db *database) quoted(name string) string {
-	if db.driver == dialect.MySQL {
+func (db *database) quoted(name string) string { return Quoted(db.driver, name) }
+
+// Quoted is the name of a table or a column as a database writes it.
+func Quoted(driver, name string) string {
+	if driver == dialect.MySQL {
 		return "`" + strings.ReplaceAll(name, "`", "``") + "`"
 	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`

@@ -21,6 +21,8 @@ type Files interface {
 	Real(name string) (string, error)
 	// Read gives an ordinary file, up to one byte more than a format takes.
 	Read(name string) ([]byte, error)
+	// IsFolder is an error when a name leads to no folder.
+	IsFolder(name string) error
 	// Names are those in a folder, sorted, at most as many as a list may have.
 	Names(folder string) ([]string, error)
 	// Lstat says what a name is, without following it if it is a link.
@@ -81,6 +83,7 @@ type noFiles struct{}
 
 func (noFiles) Real(string) (string, error)                       { return "", errNoRoot }
 func (noFiles) Read(string) ([]byte, error)                       { return nil, errNoRoot }
+func (noFiles) IsFolder(string) error                             { return errNoRoot }
 func (noFiles) Names(string) ([]string, error)                    { return nil, errNoRoot }
 func (noFiles) Change(string, []byte, []byte, func(string)) error { return errNoRoot }
 func (noFiles) Lstat(string) (fs.FileInfo, error)                 { return nil, errNoRoot }
@@ -145,17 +148,25 @@ func (f folder) Read(name string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(file, format.MaxBytes+1))
 }
 
+func (f folder) IsFolder(name string) error {
+	name, err := f.Real(name)
+	if err != nil {
+		return err
+	}
+	stat, err := f.Root.Stat(name)
+	if err == nil && !stat.IsDir() {
+		err = errors.New("it is no folder")
+	}
+	return outside(err)
+}
+
 func (f folder) Names(name string) ([]string, error) {
+	if err := f.IsFolder(name); err != nil {
+		return nil, err
+	}
 	name, err := f.Real(name)
 	if err != nil {
 		return nil, err
-	}
-	stat, err := f.Root.Stat(name)
-	if err != nil {
-		return nil, outside(err)
-	}
-	if !stat.IsDir() {
-		return nil, errors.New("it is no folder")
 	}
 	in, err := f.Root.Open(name)
 	if err != nil {
@@ -171,6 +182,10 @@ func (f folder) Names(name string) ([]string, error) {
 }
 
 func (f folder) Change(name string, before, after []byte, at func(point string)) error {
+	name, err := f.Real(name)
+	if err != nil {
+		return err
+	}
 	if err := removeLeftovers(f.Root, name); err != nil {
 		return err
 	}

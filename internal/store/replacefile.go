@@ -12,17 +12,14 @@ import (
 	"syscall"
 )
 
-// maxLinks is how many links in a row are followed.
-const maxLinks = 10
-
 // ReplaceFile puts other content in the place of a file below root in one step, with the mode, owner, access control list
 // and other attributes it had; what cannot be kept is refused. A file that nobody may write, as a locked configuration is,
-// becomes one again: it is never unlocked, since what is replaced is its name in the folder. Links are followed within the
-// root; a file with several names is refused, because the others would go on with the old content. A file that does not
-// hold before any more is ErrChanged; what somebody has put there in the last moment stays.
+// becomes one again: it is never unlocked, since what is replaced is its name in the folder. A link is refused, since
+// that name is not the file's; a file with several names as well, because the others would go on with the old content. A
+// file that does not hold before any more is ErrChanged; what somebody has put there in the last moment stays.
 func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point string)) (err error) {
-	if name, err = followed(root, name); err != nil {
-		return err
+	if link, err := root.Lstat(name); err == nil && link.Mode()&os.ModeSymlink != 0 {
+		return errors.New("it is a link that only a person should follow")
 	}
 	old, err := root.Open(name)
 	if err != nil {
@@ -46,7 +43,7 @@ func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point 
 		return fmt.Errorf("writing beside it: %w", err)
 	}
 	defer func() {
-		if err != nil {
+		if err != nil && !errors.Is(err, errTheirs) {
 			_ = root.Remove(temporary)
 		}
 	}()
@@ -78,22 +75,6 @@ func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point 
 	return syncFolder(root, path.Dir(name))
 }
 
-// followed is where a name leads by links within the root.
-func followed(root *os.Root, name string) (string, error) {
-	for range maxLinks {
-		link, err := root.Lstat(name)
-		if err != nil || link.Mode()&os.ModeSymlink == 0 {
-			return name, err
-		}
-		target, err := root.Readlink(name)
-		if err != nil || path.IsAbs(target) {
-			return "", errors.New("it is a link that only a person should follow")
-		}
-		name = path.Join(path.Dir(name), target)
-	}
-	return "", errors.New("it is a link to a link, without an end")
-}
-
 // inItsPlace puts a new file in the place of one that holds before. The two change places, so that what was replaced can be
 // looked at: if somebody has written in between, it is put back.
 func inItsPlace(root *os.Root, temporary, name string, before []byte, at func(point string)) error {
@@ -117,8 +98,14 @@ func inItsPlace(root *os.Root, temporary, name string, before []byte, at func(po
 	if was, err := root.ReadFile(temporary); err == nil && bytes.Equal(was, before) {
 		return root.Remove(temporary)
 	}
-	return errors.Join(exchange(folder, path.Base(temporary), path.Base(name)), ErrChanged)
+	if err := exchange(folder, path.Base(temporary), path.Base(name)); err != nil {
+		return fmt.Errorf("%w %s, and cannot be put back: %w", errTheirs, temporary, err)
+	}
+	return ErrChanged
 }
+
+// errTheirs says where something lies that somebody has written in the last moment.
+var errTheirs = errors.New("what somebody has written there meanwhile lies in")
 
 // CreateFile makes a new file below root in one step, readable for all. One that is there already is left alone.
 func CreateFile(root *os.Root, name string, data []byte, at func(point string)) (err error) {

@@ -185,7 +185,7 @@ func (s *Installation) openFiles() {
 				s.includes = append(s.includes, Include{st.File, include.Line})
 			}
 		case dialect.KindFolder:
-			if _, err := s.files.Names(st.Folder); err != nil {
+			if err := s.files.IsFolder(st.Folder); err != nil {
 				s.trouble(Trouble{Store: name, What: "the folder " + st.Folder, Err: err})
 			}
 		}

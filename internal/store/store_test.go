@@ -178,7 +178,11 @@ func TestAReplacedFileKeepsWhatItWas(t *testing.T) {
 	assert.Equal(t, "new", string(data))
 
 	require.NoError(t, os.Symlink("locked", filepath.Join(dir, "link")))
-	require.NoError(t, ReplaceFile(root, "link", []byte("new"), []byte("newer"), func(string) {}))
+	assert.ErrorContains(t, ReplaceFile(root, "link", []byte("new"), []byte("newer"), func(string) {}), "only a person should follow")
+	files, err := OpenFiles(dir)
+	require.NoError(t, err)
+	defer files.Close()
+	require.NoError(t, files.Change("link", []byte("new"), []byte("newer"), func(string) {}), "but what it leads to is changed")
 	link, err := os.Lstat(filepath.Join(dir, "link"))
 	require.NoError(t, err)
 	assert.NotZero(t, link.Mode()&os.ModeSymlink, "a link stays one")

@@ -410,7 +410,7 @@ func (s *Installation) Clients() map[string]Client {
 		}
 		switch at.Driver {
 		case dialect.SQLite:
-			command = []string{"sqlite3 -bail -batch " + shellescape.Quote("./"+strings.TrimLeft(at.SQLite, "/"))}
+			command = []string{"sqlite3 -bail -batch -cmd '.timeout 10000' " + shellescape.Quote("./"+strings.TrimLeft(at.SQLite, "/"))}
 		case dialect.MySQL:
 			command = []string{"mysql --batch --default-character-set=utf8mb4"}
 			option("--host=", host)
