@@ -78,6 +78,8 @@ func TestWhatMayNotRunIsNoticed(t *testing.T) {
 		"works/data.bin2":          {"x", 0o2644, "permissions.files", facts.High, false},
 		"works/bin/open":           {"#!/bin/sh\n", 0o775, "permissions.group-write-limited", facts.Medium, true},
 		"works/bin/wide-open":      {"#!/bin/sh\n", 0o757, "permissions.not-world-writable", facts.Critical, true},
+		"foyer/posters/set-id.jpg": {"\xff\xd8", 0o4664, "permissions.files", facts.High, false},
+		"foyer/lamplit/kept.html":  {"kept", 0o2664, "permissions.files", facts.High, false},
 		"foyer/posters/winter.jpg": {"#!/bin/sh\n", 0o755, "permissions.uploads-inert", facts.Critical, false},
 		"foyer/posters/tool":       {"\x7fELF", 0o755, "permissions.uploads-inert", facts.Critical, false},
 	} {

@@ -192,6 +192,9 @@ func singly(e tree.Entry, role, content string, public bool) bool {
 	if e.Kind != tree.File {
 		return e.Kind == tree.Other
 	}
+	if e.Mode&0o6000 != 0 {
+		return true
+	}
 	switch role {
 	case dialect.Config, dialect.Override:
 		return true
@@ -200,7 +203,7 @@ func singly(e tree.Entry, role, content string, public bool) bool {
 	case dialect.Uploads:
 		return content == program || content == command
 	}
-	return e.Mode&0o6000 != 0
+	return false
 }
 
 func (c *counting) fail(path string, err error) {
