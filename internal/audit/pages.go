@@ -2,6 +2,7 @@ package audit
 
 import (
 	"slices"
+	"strings"
 
 	"weltaxis/internal/facts"
 )
@@ -12,20 +13,28 @@ type PageRow struct {
 	Deviates []string `json:"deviates"`
 }
 
-// Pages lists the pages, those with the most trouble first: by the weight of the rules that deviate, then in the
-// order in which they were found.
+// Pages lists the pages: the home page with all that deviates on it, what is about the site and shows there included;
+// then those with the most trouble first, by the weight of the rules that deviate and in the order in which they were
+// found.
 func (r *Result) Pages() []PageRow {
 	bySubject := map[string][]string{}
 	trouble := map[string]float64{}
+	note := func(rule, subject string, d facts.Deviation, weight float64) {
+		if slices.ContainsFunc(d.Readings, aboutHome) && d.Item == nil {
+			subject = homePath
+		}
+		if !slices.Contains(bySubject[subject], rule) {
+			bySubject[subject] = append(bySubject[subject], rule)
+		}
+		trouble[subject] += weight
+	}
 	for _, d := range r.Deviations {
 		if d.Accepted == nil {
-			bySubject[d.Subject] = append(bySubject[d.Subject], d.Rule)
-			trouble[d.Subject] += weights[d.Severity] + 0.01
+			note(d.Rule, d.Subject, d, weights[d.Severity]+0.01)
 		}
 	}
 	for _, c := range r.Covered {
-		bySubject[c.Subject] = append(bySubject[c.Subject], c.Rule)
-		trouble[c.Subject] += weights[c.Deviation.Severity]
+		note(c.Rule, c.Subject, c.Deviation, weights[c.Deviation.Severity])
 	}
 	rows := make([]PageRow, 0, len(r.Snapshot.Pages))
 	for i := range r.Snapshot.Pages {
@@ -34,6 +43,8 @@ func (r *Result) Pages() []PageRow {
 	}
 	slices.SortStableFunc(rows, func(a, b PageRow) int {
 		switch x, y := trouble[a.Path], trouble[b.Path]; {
+		case a.Path == homePath != (b.Path == homePath):
+			return map[bool]int{true: -1, false: 1}[a.Path == homePath]
 		case x > y:
 			return -1
 		case x < y:
@@ -42,6 +53,14 @@ func (r *Result) Pages() []PageRow {
 		return 0
 	})
 	return rows
+}
+
+// homePath is the path of the home page.
+const homePath = "/"
+
+// aboutHome tells whether a reading is one of the home page.
+func aboutHome(r facts.Reading) bool {
+	return r.Source == facts.Live && strings.HasPrefix(r.Name, "home.")
 }
 
 // Shared groups the indexable pages that share a title or a description, by that text; the largest groups first.

@@ -32,6 +32,7 @@ type Result struct {
 	NotJudged     []baseline.NotJudged   `json:"not_judged"`
 	Broken        []baseline.Broken      `json:"broken"`
 	Lapsed        []facts.Acceptance     `json:"lapsed"` // acceptances whose last day is over
+	Astray        []facts.Acceptance     `json:"astray"` // acceptances that nothing answers to
 	Gaps          []facts.Gap            `json:"gaps"`
 
 	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
@@ -50,8 +51,9 @@ func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) 
 	r := &Result{Format: ResultFormat, Tool: options.Tool, Baseline: rules.Version, Dialect: snapshot.Dialect, Site: snapshot.Site,
 		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[facts.Severity]int{},
 		Deviations: filled(j.Deviations), Held: filled(j.Held), NotApplicable: filled(j.NotApplicable), Covered: filled(j.Covered),
-		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
+		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Astray: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
 		Snapshot: snapshot, Rules: rules}
+	r.only(options.Only)
 	r.accept(snapshot.Accept)
 	r.sort()
 	r.count()
@@ -67,6 +69,14 @@ func filled[T any](list []T) []T {
 	return list
 }
 
+// only keeps the deviations of the severities that were named, if any was. A rule may have several.
+func (r *Result) only(names []string) {
+	severities := baseline.SeveritiesAmong(names)
+	other := func(s facts.Severity) bool { return len(severities) > 0 && !slices.Contains(severities, s) }
+	r.Deviations = slices.DeleteFunc(r.Deviations, func(d facts.Deviation) bool { return other(d.Severity) })
+	r.Covered = slices.DeleteFunc(r.Covered, func(c baseline.Covered) bool { return other(c.Deviation.Severity) })
+}
+
 // accept marks what somebody has decided to live with. The last day counts in full, in universal time.
 func (r *Result) accept(accepted []facts.Acceptance) {
 	for _, a := range accepted {
@@ -74,10 +84,14 @@ func (r *Result) accept(accepted []facts.Acceptance) {
 			r.Lapsed = append(r.Lapsed, a)
 			continue
 		}
+		answers := slices.ContainsFunc(r.Covered, func(c baseline.Covered) bool { return c.Rule == a.Rule && (a.Subject == "*" || a.Subject == c.Subject) })
 		for i := range r.Deviations {
 			if d := &r.Deviations[i]; d.Rule == a.Rule && (a.Subject == "*" || a.Subject == d.Subject) {
-				d.Accepted = &a
+				d.Accepted, answers = &a, true
 			}
+		}
+		if _, chosen := r.Rules.Rule(a.Rule); chosen && !answers {
+			r.Astray = append(r.Astray, a)
 		}
 	}
 }
@@ -98,9 +112,7 @@ func (r *Result) count() {
 		r.Counts[severity] = 0
 	}
 	for _, e := range r.Entries() {
-		if !e.Accepted() {
-			r.Counts[e.First().Severity]++
-		}
+		r.Counts[e.First().Severity]++
 	}
 }
 
@@ -119,7 +131,7 @@ func (r *Result) measure() {
 	}
 	var deviating, unseen []string
 	for _, e := range r.Entries() {
-		if !e.Accepted() && !slices.Contains(deviating, e.First().Rule) {
+		if !slices.Contains(deviating, e.First().Rule) {
 			deviating = append(deviating, e.First().Rule)
 		}
 	}
@@ -140,7 +152,7 @@ func (r *Result) measure() {
 func (r *Result) Unjudged() []baseline.NotJudged {
 	var answered []string
 	for _, rule := range r.Rules.Rules {
-		if verdict := r.of(rule.ID); verdict == facts.Holds || verdict == facts.Deviates {
+		if verdict := r.VerdictOf(rule.ID); verdict == facts.Holds || verdict == facts.Deviates {
 			answered = append(answered, rule.Covers...)
 		}
 	}
@@ -163,15 +175,13 @@ type Entry []facts.Deviation
 // First stands for all.
 func (e Entry) First() facts.Deviation { return e[0] }
 
-// Accepted tells whether somebody has decided to live with all of them.
-func (e Entry) Accepted() bool {
-	return !slices.ContainsFunc(e, func(d facts.Deviation) bool { return d.Accepted == nil })
-}
-
-// Entries groups the deviations by rule and severity, keeping their order.
+// Entries groups the deviations that count by rule and severity, keeping their order.
 func (r *Result) Entries() []Entry {
 	var entries []Entry
 	for _, d := range r.Deviations {
+		if d.Accepted != nil {
+			continue
+		}
 		i := slices.IndexFunc(entries, func(e Entry) bool { return e[0].Rule == d.Rule && e[0].Severity == d.Severity })
 		if i < 0 {
 			entries = append(entries, nil)
@@ -190,16 +200,6 @@ func (r *Result) Worst() facts.Severity {
 		}
 	}
 	return 0
-}
-
-// FirstToDo is the deviation to begin with: the worst, and of those the first in the order of work.
-func (r *Result) FirstToDo() (facts.Deviation, bool) {
-	for _, d := range r.Deviations {
-		if d.Accepted == nil && d.Severity == r.Worst() {
-			return d, true
-		}
-	}
-	return facts.Deviation{}, false
 }
 
 // AtOrAbove tells whether anything that counts is at least as bad as the severity.

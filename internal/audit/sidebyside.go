@@ -17,6 +17,8 @@ type Row struct {
 	Verdict  facts.Verdict   `json:"verdict"`
 	Rules    []string        `json:"rules"` // those that deviate, or else those that were asked
 	Because  string          `json:"because,omitempty"`
+	// Unjudged says that another rule about the setting could not be judged.
+	Unjudged bool `json:"unjudged,omitempty"`
 }
 
 // SideBySide lists every setting of the catalogue with its readings and what the rules say of it; with ruled, only
@@ -41,7 +43,8 @@ func (r *Result) SideBySide(ruled bool) []Row {
 	return rows
 }
 
-// verdict looks at every rule whose condition mentions the name; deviating beats not judged beats holding.
+// verdict looks at every rule whose condition mentions the name. A verdict that some rule gave beats that another could
+// not be judged.
 func (r *Result) verdict(row *Row, name string) {
 	var expected, covered []string
 	by := map[facts.Verdict][]string{}
@@ -49,7 +52,7 @@ func (r *Result) verdict(row *Row, name string) {
 		if !slices.Contains(rule.Mentions(), name) {
 			continue
 		}
-		verdict := r.of(rule.ID)
+		verdict := r.VerdictOf(rule.ID)
 		if verdict == facts.Deviates {
 			switch d, counts := r.deviationAbout(rule.ID, row.Setting); {
 			case d == nil:
@@ -62,13 +65,14 @@ func (r *Result) verdict(row *Row, name string) {
 		}
 		by[verdict] = append(by[verdict], rule.ID)
 	}
-	for _, verdict := range []facts.Verdict{facts.Deviates, facts.NotJudged, facts.Holds} {
+	for _, verdict := range []facts.Verdict{facts.Deviates, facts.Holds, facts.NotJudged} {
 		if len(by[verdict]) > 0 {
 			if len(expected) == 0 {
 				expected = covered
 			}
 			row.Verdict, row.Rules = verdict, by[verdict]
 			row.Expected = strings.Join(slices.Compact(expected), "; ")
+			row.Unjudged = verdict != facts.NotJudged && len(by[facts.NotJudged]) > 0
 			return
 		}
 	}
@@ -90,8 +94,8 @@ func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, c
 	return nil, false
 }
 
-// of is the verdict of one rule. A covered rule deviates.
-func (r *Result) of(rule string) facts.Verdict {
+// VerdictOf is the verdict of one rule. A covered rule deviates.
+func (r *Result) VerdictOf(rule string) facts.Verdict {
 	switch {
 	case slices.Contains(r.Held, rule):
 		return facts.Holds

@@ -209,12 +209,15 @@ func (b *Baseline) Select(only ...string) error {
 			only = slices.Clone(only)
 			name, only[i] = now, now
 		}
-		if _, isRule := b.Rule(name); !isRule && !slices.Contains(Areas, name) {
-			return fmt.Errorf("there is no area or rule %q%s", name, nearest.Hint(name, append(b.IDs(), Areas...)))
+		if _, isRule := b.Rule(name); !isRule && !slices.Contains(Areas, name) && len(SeveritiesAmong([]string{name})) == 0 {
+			return fmt.Errorf("there is no area, rule or severity %q%s", name, nearest.Hint(name, slices.Concat(b.IDs(), Areas, facts.SeverityWords())))
 		}
 	}
+	severities := SeveritiesAmong(only)
 	b.Rules = slices.DeleteFunc(b.Rules, func(r *Rule) bool {
-		return len(only) > 0 && !slices.Contains(only, r.Area) && !slices.Contains(only, r.ID)
+		named := len(only) == len(severities) || slices.Contains(only, r.Area) || slices.Contains(only, r.ID)
+		severe := len(severities) == 0 || slices.ContainsFunc(r.Severity, func(c SeverityCase) bool { return slices.Contains(severities, c.Is) })
+		return !named || !severe
 	})
 	for _, r := range b.Rules {
 		if r.builtIn {
@@ -225,6 +228,18 @@ func (b *Baseline) Select(only ...string) error {
 		}
 	}
 	return nil
+}
+
+// SeveritiesAmong are those of the names that are severities.
+func SeveritiesAmong(names []string) []facts.Severity {
+	var severities []facts.Severity
+	for _, name := range names {
+		var s facts.Severity
+		if name != "" && s.UnmarshalText([]byte(name)) == nil {
+			severities = append(severities, s)
+		}
+	}
+	return severities
 }
 
 // Compiling begins to compile what Select has left to compile, and returns at once. The function it returns waits until

@@ -203,7 +203,7 @@ func TestOneMayReplaceARule(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, b.Rules, len(plain.Rules))
 	assert.NotEqual(t, plain.Version, b.Version)
-	assert.ErrorContains(t, b.Compile("titels"), `there is no area or rule "titels" (did you mean "titles"?)`)
+	assert.ErrorContains(t, b.Compile("titels"), `there is no area, rule or severity "titels" (did you mean "titles"?)`)
 }
 
 func TestSeparators(t *testing.T) {

@@ -21,6 +21,7 @@ const costLimit = 1_000_000
 // An expr is one compiled expression.
 type expr struct {
 	program cel.Program
+	checked *cel.Ast
 	names   []string // the variables it mentions, in order
 }
 
@@ -113,7 +114,7 @@ func (b *Baseline) expression(r *Rule, env *cel.Env, source strict.Expr, part st
 	if err != nil {
 		return nil, fail(0, err.Error())
 	}
-	return &expr{program, namesIn(checked.NativeRep())}, nil
+	return &expr{program, checked, namesIn(checked.NativeRep())}, nil
 }
 
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']+)'`)

@@ -238,6 +238,19 @@ func (j *judging) evaluate(e *expr) (ref.Val, error) {
 }
 
 func (j *judging) evaluatePartly(e *expr) (ref.Val, error) {
+	activation, err := j.partly(e)
+	if err != nil {
+		return nil, err
+	}
+	value, _, err := e.program.Eval(activation)
+	if err != nil {
+		return nil, fmt.Errorf("evaluating it: %w", err)
+	}
+	return value, nil
+}
+
+// partly are the variables of an expression, those without a value as unknown.
+func (j *judging) partly(e *expr) (cel.PartialActivation, error) {
 	bindings := make(map[string]any, len(e.names))
 	var unknown []*cel.AttributePatternType
 	for _, name := range e.names {
@@ -247,15 +260,7 @@ func (j *judging) evaluatePartly(e *expr) (ref.Val, error) {
 			unknown = append(unknown, cel.AttributePattern(name))
 		}
 	}
-	activation, err := cel.PartialVars(bindings, unknown...)
-	if err != nil {
-		return nil, err
-	}
-	value, _, err := e.program.Eval(activation)
-	if err != nil {
-		return nil, fmt.Errorf("evaluating it: %w", err)
-	}
-	return value, nil
+	return cel.PartialVars(bindings, unknown...)
 }
 
 // lookup is the value of a variable as expressions see it.
@@ -307,7 +312,7 @@ func (j *judging) subject() (subject, identity string) {
 func (j *judging) deviation() (*facts.Deviation, error) {
 	r := j.rule
 	subject, identity := j.subject()
-	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Subject: subject, Fingerprint: facts.Fingerprint(r.ID, identity), Formerly: []string{}, Item: j.item}
+	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Harm: r.Harm, Opens: r.opens(), Subject: subject, Fingerprint: facts.Fingerprint(r.ID, identity), Formerly: []string{}, Item: j.item}
 	for _, id := range append([]string{r.ID}, r.Former...) { // formerly they were made of the subject
 		if old := facts.Fingerprint(id, subject); old != d.Fingerprint {
 			d.Formerly = append(d.Formerly, old)

@@ -35,12 +35,12 @@ func (r *Rule) fixDependsOnItem() bool {
 
 func (j *judging) workedOut() (facts.Proposal, error) {
 	f := j.rule.Fix
-	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Lasting: f.Lasting, Field: f.Field}
+	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: j.rule.Noticed(), Lasting: f.Lasting, Field: f.Field}
 	offer := func(c facts.Target) {
 		if j.mapped(c.Name) {
 			p.Changes = append(p.Changes, c)
 		} else {
-			p.Steps = append(p.Steps, byHand(c))
+			p.Steps = append(p.Steps, j.byHand(c))
 		}
 	}
 	propose := func(name string, to facts.Value) {
@@ -72,6 +72,10 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 			return p, err
 		}
 		p.Mode = target
+		if class, is := j.item.(*facts.Class); is {
+			webUser, _ := j.snapshot.Is(facts.IntentWebUser.Term)
+			p.Risk, p.Because, p.Noticed = ModeChangeOf(class, target.From, target.To, webUser.Text()).Risk()
+		}
 	}
 	if f.Write != nil {
 		line, err := j.text(f.Write.Line)
@@ -87,7 +91,10 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 		p.Steps = append(p.Steps, text)
 	}
-	if p.Kind == facts.KindSet && len(p.Changes) == 0 && len(p.Steps) > 0 {
+	if p.Kind == facts.KindSet && len(p.Changes)+len(p.Steps) == 0 {
+		p.Steps = []string{"What this rule would set is set already, so the cause lies elsewhere, often in another deviation. Look again when those are put right."}
+	}
+	if p.Kind == facts.KindSet && len(p.Changes) == 0 {
 		p.Kind = facts.KindSteps
 	}
 	return p, nil
@@ -101,9 +108,13 @@ func (j *judging) mapped(name string) bool {
 	})
 }
 
-// byHand is a change of a setting in the words of somebody who looks for it in the content system.
-func byHand(c facts.Target) string {
+// byHand is a change of a setting in the words of somebody who looks for it: in the content system, or, of a site of
+// which only the pages can be seen, in their source.
+func (j *judging) byHand(c facts.Target) string {
 	entry, _ := facts.Lookup(facts.Settings.Name(c.Name))
+	if !j.snapshot.Asked(facts.Settings) && entry.Markup != "" {
+		return inSource(entry, c)
+	}
 	text := "By hand, in the content system: “" + entry.Meaning + "” should be "
 	switch {
 	case c.To.Type() == "":
@@ -117,6 +128,24 @@ func byHand(c facts.Target) string {
 	}
 	if c.Hint != "" {
 		text += ", or: " + c.Hint
+	}
+	return text + "."
+}
+
+// inSource is what the source of the pages should have in it.
+func inSource(entry facts.Term, c facts.Target) string {
+	yes, no, two := strings.Cut(entry.Markup, "|")
+	switch {
+	case two && c.To.Bool():
+		return "In the pages: " + yes + "."
+	case two:
+		return "In the pages: " + no + "."
+	case c.To.Type() == "":
+		return "In the pages: " + strings.ReplaceAll(yes, "{value}", "…") + ", which is to be " + c.Hint + "."
+	}
+	text := "In the pages: " + strings.ReplaceAll(yes, "{value}", c.To.String())
+	if c.Hint != "" {
+		text += ", or " + c.Hint
 	}
 	return text + "."
 }

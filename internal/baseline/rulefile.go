@@ -35,6 +35,7 @@ type Rule struct {
 	ID       string      `yaml:"id"`
 	Former   []string    `yaml:"former"` // ids it had before
 	Severity Severity    `yaml:"severity"`
+	Harm     facts.Harm  `yaml:"harm"`  // what it does as long as it is there
 	Each     string      `yaml:"each"`  // <list> as <name>: judged once for every item
 	When     strict.Expr `yaml:"when"`  // false: not applicable
 	Holds    strict.Expr `yaml:"holds"` //
@@ -62,10 +63,11 @@ type Fix struct {
 	Kind    facts.ChangeKind       `yaml:"kind"` // follows from what is given, when left out
 	Risk    facts.Risk             `yaml:"risk"`
 	Lasting bool                   `yaml:"lasting"`
-	Set     map[string]string      `yaml:"set"`    // setting: value as text
-	SetTo   map[string]strict.Expr `yaml:"set_to"` // setting: expression
-	Ask     map[string]string      `yaml:"ask"`    // setting: what a person is asked
-	Mode    strict.Expr            `yaml:"mode"`   // the mode of every entry of the class
+	Noticed []facts.Who            `yaml:"noticed"` // who notices; follows from what is set and from the risk, when left out
+	Set     map[string]string      `yaml:"set"`     // setting: value as text
+	SetTo   map[string]strict.Expr `yaml:"set_to"`  // setting: expression
+	Ask     map[string]string      `yaml:"ask"`     // setting: what a person is asked
+	Mode    strict.Expr            `yaml:"mode"`    // the mode of every entry of the class
 	Steps   []string               `yaml:"steps"`
 	Field   string                 `yaml:"field"` // of a page's own record: title, description or indexable
 	Write   *LineSpec              `yaml:"write"` // a line that a file ought to have
@@ -228,8 +230,7 @@ func (r *Rule) checkFix() error {
 	if len(f.Steps) == 0 && !changes[facts.KindSet] && !changes[facts.KindMode] && !changes[facts.KindWrite] {
 		return r.errorf("fix: it does nothing: it says neither what to change nor the steps for a person")
 	}
-	names := slices.Concat(slices.Collect(maps.Keys(f.Set)), slices.Collect(maps.Keys(f.SetTo)), slices.Collect(maps.Keys(f.Ask)))
-	for _, name := range names {
+	for _, name := range f.names() {
 		entry, known := facts.Lookup(facts.Settings.Name(name))
 		if !known {
 			return r.errorf("fix: there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
@@ -241,6 +242,11 @@ func (r *Rule) checkFix() error {
 		}
 	}
 	return nil
+}
+
+// names lists the settings that the fix changes.
+func (f *Fix) names() []string {
+	return slices.Concat(slices.Collect(maps.Keys(f.Set)), slices.Collect(maps.Keys(f.SetTo)), slices.Collect(maps.Keys(f.Ask)))
 }
 
 // Mentions lists the names of the catalogue that the rule's condition mentions.

@@ -9,6 +9,7 @@ import (
 
 func (p *program) auditCommand() *cobra.Command {
 	alarm := facts.High.String()
+	var brief, full bool
 	c := &cobra.Command{
 		Use:   "audit [SITE]",
 		Short: "Looks at a site from every side and reports what deviates, with fixes",
@@ -29,7 +30,7 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 			if err != nil {
 				return err
 			}
-			if err := p.write(p.text(func(page render.Sheet) { render.Text(page, result) }), jsonForm(result)); err != nil {
+			if err := p.write(p.text(func(page render.Sheet) { render.Text(page, result, detail(brief, full)) }), jsonForm(result)); err != nil {
 				return err
 			}
 			switch {
@@ -41,6 +42,19 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&brief, "brief", false, "a line for each deviation")
+	c.Flags().BoolVar(&full, "full", false, "every reading, where to do it by hand, and the rules that were not judged")
+	c.MarkFlagsMutuallyExclusive("brief", "full")
 	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")
 	return c
+}
+
+func detail(brief, full bool) render.Detail {
+	switch {
+	case brief:
+		return render.Brief
+	case full:
+		return render.Full
+	}
+	return render.Usual
 }

@@ -29,6 +29,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 	"weltaxis/internal/site"
 )
 
@@ -249,7 +250,7 @@ func (p *program) siteArgument(args []string) (string, error) {
 }
 
 // audit gathers and judges the site a command is about. A snapshot file is judged as it is.
-func (p *program) audit(ctx context.Context, args []string) (*audit.Result, error) {
+func (p *program) audit(ctx context.Context, args []string) (*report.Report, error) {
 	name, err := p.siteArgument(args)
 	if err != nil {
 		return nil, err
@@ -268,7 +269,11 @@ func (p *program) audit(ctx context.Context, args []string) (*audit.Result, erro
 			return nil, fmt.Errorf("--previous: %w", err)
 		}
 	}
-	return audit.Run(ctx, s, time.Now(), options)
+	result, err := audit.Run(ctx, s, time.Now(), options)
+	if err != nil {
+		return nil, err
+	}
+	return report.New(result), nil
 }
 
 // loadSite reads a site file, or makes do with an address.
@@ -280,7 +285,7 @@ func loadSite(name string) (*site.Site, error) {
 }
 
 // judgeFile judges a snapshot that was kept.
-func (p *program) judgeFile(name string) (*audit.Result, error) {
+func (p *program) judgeFile(name string) (*report.Report, error) {
 	snapshot, err := readSnapshot(name)
 	if err != nil {
 		return nil, err
@@ -289,7 +294,7 @@ func (p *program) judgeFile(name string) (*audit.Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	return audit.Judge(rules, snapshot, p.options()), nil
+	return report.New(audit.Judge(rules, snapshot, p.options())), nil
 }
 
 // A form is one way to write a result.

@@ -16,6 +16,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/demo"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 	"weltaxis/internal/site"
 )
 
@@ -60,13 +61,14 @@ that audit, pages, fix and the rest can be tried on them from another terminal.`
 			}
 			options := p.options()
 			options.Connect = server.Connect(demo.FirstSite)
-			result, err := audit.Run(c.Context(), s, time.Now(), options)
+			judged, err := audit.Run(c.Context(), s, time.Now(), options)
 			if err != nil {
 				return err
 			}
+			result := report.New(judged)
 			return p.write(p.text(func(page render.Sheet) {
 				fmt.Fprintf(page, "%s %s\n\n", map[bool]string{false: "The demo is in", true: "The demo is there already, and left as it is, in"}[there], dir)
-				render.Text(page, result)
+				render.Text(page, result, render.Usual)
 				render.TryNext(page, nextSteps(dir))
 			}), jsonForm(result))
 		},

@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 )
 
 func (p *program) pagesCommand() *cobra.Command {
 	return p.viewCommand("pages [SITE]", "Shows the page table: address, title, description, robots, canonical, card",
-		func(r *audit.Result) []form {
+		func(r *report.Report) []form {
 			rows := r.Pages()
 			return []form{p.text(func(page render.Sheet) { render.Pages(page, r, rows) }), jsonForm(rows),
 				{"csv", func(w io.Writer) error { return render.PagesCSV(w, rows) }}}
@@ -50,7 +50,7 @@ estimate from the letters of a common sans-serif face.`,
 }
 
 // pageOf finds a page by its path or address.
-func pageOf(r *audit.Result, wanted string) (facts.Page, error) {
+func pageOf(r *report.Report, wanted string) (facts.Page, error) {
 	if u, err := url.Parse(wanted); err == nil && u.Host != "" {
 		wanted = u.RequestURI()
 	}

@@ -5,14 +5,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"weltaxis/internal/audit"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 )
 
 func (p *program) settingsCommand() *cobra.Command {
 	var export string
 	c := p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
-		func(r *audit.Result) []form {
+		func(r *report.Report) []form {
 			side := r.SideBySide(len(p.only) > 0)
 			return []form{p.text(func(page render.Sheet) { render.Settings(page, r, side) }), jsonForm(side)}
 		})
@@ -31,7 +31,7 @@ another content system. What deviates is left out.`
 			return err
 		}
 		kept, left := result.Exportable()
-		if err := writeFile(export, func(w io.Writer) error { return render.Values(w, result, kept) }); err != nil {
+		if err := writeFile(export, func(w io.Writer) error { return render.Values(w, result.Result, kept) }); err != nil {
 			return err
 		}
 		return p.write(p.text(func(page render.Sheet) { render.Exported(page, export, kept, left) }), jsonForm(kept))
@@ -42,14 +42,14 @@ another content system. What deviates is left out.`
 
 func (p *program) filesCommand() *cobra.Command {
 	return p.viewCommand("files [SITE]", "Shows the file tree in classes: role, mode, owner, count, and what is expected",
-		func(r *audit.Result) []form {
+		func(r *report.Report) []form {
 			return []form{p.text(func(page render.Sheet) { render.Files(page, r) }), jsonForm(r.Tree())}
 		})
 }
 
 // viewCommand makes a command that shows one view of an audit. It judges only to say what is expected, so its
 // exit status says only whether everything could be seen.
-func (p *program) viewCommand(use, short string, forms func(*audit.Result) []form) *cobra.Command {
+func (p *program) viewCommand(use, short string, forms func(*report.Report) []form) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -21,7 +21,10 @@ type Term struct {
 	Own     bool   // it says who a site is rather than how it is kept, so it is not carried to another site
 	Change  int    // its place in the order of changes: what others depend on first
 	Danger  string // how one may lock oneself out with it, or lose what others have linked to; "" when one cannot
-	Noticed string // who notices a change of it besides visitors and search engines, and what; "" when nobody does
+	Noticed string // what is noticed of a change besides what is meant; "" when nothing is
+	SeenBy  []Who  // who notices a change of it at all
+	Markup  string // how it stands in the source of a page, with {value} in it or a word for each of yes and no, yes first
+	Opens   bool   // when it is yes, search engines come: what they would see is put right first
 	Meant   []int  // what addresses may answer after a change of it, since that is meant: 503 with a maintenance notice
 
 	// Of the intent: what it means to say nothing; without a type, nothing said means nothing known.
@@ -85,6 +88,9 @@ func (k Key[V]) shownBy(live *Term) Key[V]  { k.ShownBy = live; return k }
 func (k Key[V]) danger(how string) Key[V]   { k.Danger = how; return k }
 func (k Key[V]) noticed(what string) Key[V] { k.Noticed = what; return k }
 func (k Key[V]) meant(status ...int) Key[V] { k.Meant = status; return k }
+func (k Key[V]) markup(how string) Key[V]   { k.Markup = how; return k }
+func (k Key[V]) opens() Key[V]              { k.Opens = true; return k }
+func (k Key[V]) seenBy(who ...Who) Key[V]   { k.SeenBy = who; return k }
 func (k Key[V]) unsaid(means Value) Key[V]  { k.Unsaid = means; return k }
 
 var (

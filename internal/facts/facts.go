@@ -173,6 +173,8 @@ func (g Gap) Leaves(name string) bool {
 type Proposal struct {
 	Kind    ChangeKind  `json:"kind"`
 	Risk    Risk        `json:"risk"`
+	Because string      `json:"because,omitempty"` // why it has that risk, where that follows from what changes
+	Noticed []Who       `json:"noticed"`           // who notices; nobody when it is empty
 	Lasting bool        `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
 	Changes []Target    `json:"changes,omitempty"`
 	Mode    *ModeTarget `json:"mode,omitempty"`
@@ -209,7 +211,9 @@ type Deviation struct {
 	Rule        string      `json:"rule"`
 	Area        string      `json:"area"`
 	Severity    Severity    `json:"severity"`
-	Subject     string      `json:"subject"` // "site", or the page, file class or account it is about
+	Harm        Harm        `json:"harm,omitempty"`  // what it does as long as it is there
+	Opens       bool        `json:"opens,omitempty"` // putting it right lets search engines in
+	Subject     string      `json:"subject"`         // "site", or the page, file class or account it is about
 	Says        string      `json:"says"`
 	Expected    string      `json:"expected"`
 	Fingerprint string      `json:"fingerprint"` // the same from look to look, also when what is wrong with it changes

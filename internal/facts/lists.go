@@ -60,6 +60,7 @@ var Lists = map[string][]Field{
 		{Name: "owner", Type: String, Meaning: "owner's name, or number where it has none"},
 		{Name: "group", Type: String, Meaning: "group's name, or number where it has none"},
 		{Name: "count", Type: Int, Meaning: "how many entries are alike"},
+		{Name: "named", Type: String, Meaning: "the path of the first of them, and how many more there are"},
 		{Name: "owner_write", Type: Bool, Meaning: "the owner may write", Shows: "mode"},
 		{Name: "group_write", Type: Bool, Meaning: "the group may write", Shows: "mode"},
 		{Name: "world_write", Type: Bool, Meaning: "everybody may write", Shows: "mode"},
@@ -258,6 +259,8 @@ func (c *Class) Field(name string) (Value, bool) {
 		return TextOf(String, c.Group), c.Group != ""
 	case "count":
 		return NumberOf(Int, int64(c.Count)), true
+	case "named":
+		return TextOf(String, c.Origin().String()), len(c.Paths) > 0
 	case "owner_write":
 		return bit(0o200)
 	case "group_write":

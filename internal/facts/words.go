@@ -126,6 +126,64 @@ func (r *Risk) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
+// A Who is somebody who notices a change.
+type Who uint8
+
+// Those who notice, the most first. Nobody is an empty list of them.
+const (
+	Visitors Who = 1 + iota // whoever looks at the site
+	Engines                 // search engines
+	Members                 // those with an account who may do little, and whoever gets mail from the site
+	Staff                   // those who keep the site
+)
+
+var whoWords = []string{"", "visitors", "engines", "members", "staff"}
+
+func (w Who) String() string { return whoWords[w] }
+
+// MarshalText implements encoding.TextMarshaler.
+func (w Who) MarshalText() ([]byte, error) { return []byte(w.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (w *Who) UnmarshalText(text []byte) (err error) {
+	*w, err = find[Who]("audience of a change", whoWords, text)
+	return err
+}
+
+// A Harm says what a deviation does to the site as long as it is there. What does most is put right first.
+type Harm uint8
+
+// The harms, the worst first. A deviation that says none does none that is felt at once.
+const (
+	Intrusion Harm = 1 + iota // somebody got in, or may have
+	Leak                      // what is secret can be read
+	Outage                    // visitors, or those who keep the site, get errors instead of it
+	OpenDoor                  // anybody may get in
+	Hidden                    // search engines may not list the site
+	Losing                    // it is found less, or those who come leave
+)
+
+var harmWords = []string{"", "intrusion", "leak", "outage", "open door", "hidden", "losing"}
+
+func (h Harm) String() string { return harmWords[h] }
+
+// Rank puts harms in order, none last.
+func (h Harm) Rank() int {
+	if h == 0 {
+		return len(harmWords)
+	}
+	return int(h)
+}
+
+// MarshalText implements encoding.TextMarshaler.
+func (h Harm) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (h *Harm) UnmarshalText(text []byte) (err error) {
+	*h, err = find[Harm]("harm", harmWords, text)
+	return err
+}
+
 // A GapKind says why something could not be seen.
 type GapKind uint8
 

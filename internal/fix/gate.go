@@ -3,6 +3,7 @@ package fix
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"weltaxis/internal/facts"
 )
@@ -23,8 +24,32 @@ func (k Consent) allows(c Change) bool {
 	if c.Risk != facts.Disruptive {
 		return c.Risk <= k.Upto
 	}
-	named := slices.Contains(k.Names, c.Key) || slices.ContainsFunc(c.Rules, func(rule string) bool { return slices.Contains(k.Names, rule) })
-	return k.Upto == facts.Disruptive && named
+	return k.Upto == facts.Disruptive && k.named(c)
+}
+
+// named tells whether the change itself was asked for.
+func (k Consent) named(c Change) bool {
+	return slices.Contains(k.Names, c.Key) || slices.ContainsFunc(c.Rules, func(rule string) bool { return slices.Contains(k.Names, rule) })
+}
+
+// hold keeps back what lets search engines in as long as something that they would see is not put right in the same
+// run, unless it was named.
+func (k Consent) hold(chosen, rest []Change) (made, kept []Change) {
+	for _, c := range chosen {
+		var open []string
+		for _, rule := range c.After {
+			if slices.ContainsFunc(rest, func(o Change) bool { return slices.Contains(o.Rules, rule) }) {
+				open = append(open, rule)
+			}
+		}
+		if len(open) == 0 || k.named(c) {
+			made = append(made, c)
+			continue
+		}
+		c.Needs = "search engines would see " + strings.Join(open, ", ") + "; put that right before, or name this one"
+		kept = append(kept, c)
+	}
+	return made, append(kept, rest...)
 }
 
 // Gate divides the plan into the changes that may be made and the rest. What ends a run is made only after something
@@ -37,6 +62,7 @@ func (p *Plan) Gate(k Consent) (chosen, rest []Change, err error) {
 			rest = append(rest, c)
 		}
 	}
+	chosen, rest = k.hold(chosen, rest)
 	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Finisher() }) {
 		return nil, slices.Clone(p.Changes), nil
 	}

@@ -9,6 +9,7 @@ import (
 
 	"al.essio.dev/pkg/shellescape"
 
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/tree"
@@ -102,7 +103,7 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 		return errors.New("no entry of that class is there any more")
 	}
 	c.beside = p.beside(c)
-	c.Risk, c.Because = modeRisk(uint32(c.From.Number()), uint32(c.To.Number()), c.runnable(), c.Origin.Owner, p.WebUser)
+	c.Risk, c.Because, c.Noticed = c.modeChange(p.WebUser).Risk()
 	if lost := c.From.Number() &^ c.To.Number() & 0o070; lost != 0 {
 		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return hasACL(p.FilesRoot, m.Path) }); i >= 0 {
 			c.Risk, c.Because = facts.Disruptive, c.Members[i].Path+" has an access control list, whose entries lose what the group loses (POSIX.1e)"
@@ -111,10 +112,10 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	return nil
 }
 
-// runnable tells whether the permission to run means anything: for a folder it is that to enter, and of files only
-// programs are run.
-func (c Change) runnable() bool {
-	return len(c.Members) > 0 && (c.Members[0].Kind == tree.Folder || c.Class != nil && slices.Contains([]string{"program", "command"}, c.Class.Content))
+// modeChange is the change as its risk is worked out from.
+func (c Change) modeChange(webUser string) baseline.ModeChange {
+	class := facts.Class{Kind: c.Class.Kind, Content: c.Class.Content, Owner: c.Class.Owner, Group: c.Class.Group}
+	return baseline.ModeChangeOf(&class, c.From, c.To, webUser)
 }
 
 // beside are the bits that another change of the plan takes from the same class: an entry that has lost them already is

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/files"
 )
@@ -65,7 +66,7 @@ func TestWhatRunsIsNeverCalledSafe(t *testing.T) {
 		require.Len(t, p.Changes, 1, c.name)
 		assert.Equal(t, c.runs, p.Changes[0].Risk > facts.Safe, "%s: %s, %s", c.name, class.Content, p.Changes[0].Because)
 		_, safe := classed(t, c.name, c.content, 0o777)
-		risk, _ := modeRisk(0o777, 0o755, true, safe.Owner, "")
+		risk, _, _ := baseline.ModeChange{From: 0o777, To: 0o755, Runnable: true, Owner: safe.Owner}.Risk()
 		assert.Equal(t, facts.Safe, risk, "to write to it is another thing")
 	}
 }

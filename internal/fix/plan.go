@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/store"
@@ -32,11 +33,13 @@ type Change struct {
 	Origin  facts.Origin `json:"origin"`
 	Risk    facts.Risk   `json:"risk"`
 	Because string       `json:"because"` // why it has that risk
+	Noticed []facts.Who  `json:"noticed"` // who notices
 	Lasting bool         `json:"lasting,omitempty"`
 	Needs   string       `json:"needs,omitempty"` // what a person must say first
 	Key     string       `json:"key,omitempty"`   // under which they say it: --value KEY=...
 	Or      string       `json:"or,omitempty"`    // what they may say instead
 	Cannot  string       `json:"cannot,omitempty"`
+	After   []string     `json:"after,omitempty"` // rules to put right before, since this lets search engines in
 	Steps   []string     `json:"steps,omitempty"`
 	Group   string       `json:"group,omitempty"` // what is made and taken back together; "" for what stands alone
 	Edits   []store.Edit `json:"-"`
@@ -91,13 +94,15 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 	if err := p.values(); err != nil {
 		return nil, err
 	}
+	p.open()
 	p.order()
 	if err := p.work(ctx); err != nil {
 		return nil, err
 	}
 	p.finish()
 	for i := range p.plan.Changes {
-		p.plan.Changes[i].ID = i + 1
+		c := &p.plan.Changes[i]
+		c.ID, c.Noticed = i+1, baseline.NoticedAt(c.Risk, c.Noticed)
 	}
 	return p.plan, ctx.Err()
 }
@@ -119,13 +124,13 @@ func (p *planning) collect() {
 		made := false
 		p.about = d.Subject
 		for _, c := range d.Fix.Changes {
-			p.merge(Change{Rules: []string{d.Rule}, Kind: Setting, Name: c.Name, From: c.From, To: c.To, Origin: c.Origin, Risk: d.Fix.Risk, Lasting: d.Fix.Lasting,
+			p.merge(Change{Rules: []string{d.Rule}, Kind: Setting, Name: c.Name, From: c.From, To: c.To, Origin: c.Origin, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting,
 				Needs: c.Hint, Key: c.Name, Steps: d.Fix.Steps, severity: d.Severity})
 			made = true
 		}
 		made = p.modes(d) || made
 		if d.Fix.Write != nil && p.Dialect != nil {
-			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: d.Fix.Write.Line, Risk: d.Fix.Risk, Steps: d.Fix.Steps, severity: d.Severity,
+			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: d.Fix.Write.Line, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity,
 				To: facts.TextOf(facts.String, strings.TrimSpace(d.Fix.Write.Start+d.Fix.Write.Line)), line: d.Fix.Write})
 			made = true
 		}
@@ -136,11 +141,7 @@ func (p *planning) collect() {
 			}
 		}
 		if !made {
-			steps := d.Fix.Steps
-			if len(steps) == 0 {
-				steps = []string{"What the rule would set is set already, so the cause lies elsewhere, often in another change of this plan. Look again when that is made."}
-			}
-			p.merge(Change{Rules: []string{d.Rule}, Kind: Person, Name: d.Rule, Subject: d.Subject, Risk: d.Fix.Risk, Steps: steps, severity: d.Severity})
+			p.merge(Change{Rules: []string{d.Rule}, Kind: Person, Name: d.Rule, Subject: d.Subject, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity})
 		}
 	}
 	// What another rule asks of the same class is settled at once, so that one run is enough.
@@ -161,7 +162,7 @@ func (p *planning) modes(d facts.Deviation) bool {
 	likeness := class.Likeness()
 	for _, part := range modeParts(d.Fix.Mode) {
 		p.merge(Change{Rules: []string{d.Rule}, Kind: Modes, Name: part.name, Subject: d.Subject, Class: &likeness, From: d.Fix.Mode.From, To: part.to, Origin: d.Fix.Mode.Origin,
-			Risk: d.Fix.Risk, severity: d.Severity})
+			Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, severity: d.Severity})
 	}
 	return true
 }
@@ -175,7 +176,7 @@ func (p *planning) fieldOf(d facts.Deviation) (Change, bool) {
 		return Change{}, false
 	}
 	key := "page." + slug + "." + d.Fix.Field
-	return Change{Rules: []string{d.Rule}, Kind: Field, Name: d.Fix.Field, Subject: d.Subject, Risk: d.Fix.Risk, Key: key, Needs: strings.Join(d.Fix.Steps, " "),
+	return Change{Rules: []string{d.Rule}, Kind: Field, Name: d.Fix.Field, Subject: d.Subject, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Key: key, Needs: strings.Join(d.Fix.Steps, " "),
 		Steps: d.Fix.Steps, severity: d.Severity, page: slug, Origin: facts.Origin{Table: list.Table, Column: column.At}}, true
 }
 
@@ -201,6 +202,7 @@ func (p *planning) merge(c Change) {
 		o.To = c.To
 	}
 	o.Risk = max(o.Risk, c.Risk)
+	o.Noticed = slices.Concat(o.Noticed, c.Noticed)
 	o.Needs = cmp.Or(o.Needs, c.Needs)
 	if rows[c.Kind].gathers && c.Subject != o.Subject && !strings.Contains(o.Subject, c.Subject) {
 		o.Subject += ", " + c.Subject
@@ -228,8 +230,11 @@ func (p *planning) values() error {
 		if used[key] {
 			continue
 		}
-		change := Change{Kind: Setting, Name: key, Key: key, Rules: []string{}, Risk: facts.Visible}
+		change := Change{Kind: Setting, Name: key, Key: key, Rules: []string{}, Risk: facts.Visible, Noticed: []facts.Who{facts.Visitors, facts.Engines}}
 		setting, known := facts.Setting(key)
+		if known {
+			change.Noticed = setting.SeenBy
+		}
 		if setting.Danger != "" {
 			change.Risk = facts.Disruptive
 		}
@@ -287,7 +292,27 @@ func (c Change) rank() int {
 	if place := rows[c.Kind].rank; place != nil {
 		return place(c)
 	}
+	if c.opens() {
+		return opening
+	}
 	return c.term().Change
+}
+
+// opening is the place in a run of what lets search engines in: after all that they would see.
+const opening = 65
+
+// open notes of what lets search engines in what they would see that is not in order.
+func (p *planning) open() {
+	for i := range p.plan.Changes {
+		if c := &p.plan.Changes[i]; c.opens() {
+			c.After = baseline.SeenFirst(p.Deviations)
+		}
+	}
+}
+
+// opens tells whether the change lets search engines in.
+func (c Change) opens() bool {
+	return c.Kind == Setting && c.term().Opens && c.To.Bool()
 }
 
 func (p *planning) order() {

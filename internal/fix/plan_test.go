@@ -86,10 +86,10 @@ func TestTheOrderIsThatOfTheTrade(t *testing.T) {
 	p := plan(t, nil, set("identity.address", facts.Disruptive, "site.address", "https://new.example"), set("delivery.minify", facts.Visible, "delivery.minify", "yes"),
 		set("visibility.sitemap", facts.Safe, "sitemap.offered", "yes"), set("permalinks.readable", facts.Disruptive, "permalink.pattern", "/{name}/"),
 		set("titles.site-own", facts.Visible, "site.title", "New"), set("hardening.debug-off", facts.Safe, "debug.on", "no"))
-	assert.Equal(t, "debug.on site.title permalink.pattern sitemap.offered delivery.minify site.address", names(p), "permalinks before the sitemap, the address last")
+	assert.Equal(t, "debug.on site.title permalink.pattern delivery.minify site.address sitemap.offered", names(p), "the address last but for what lets search engines in")
 	assert.Equal(t, []int{1, 2, 3, 4, 5, 6}, []int{p.Changes[0].ID, p.Changes[1].ID, p.Changes[2].ID, p.Changes[3].ID, p.Changes[4].ID, p.Changes[5].ID})
 	assert.Equal(t, "Old", p.Changes[1].From.Text())
-	assert.Contains(t, p.Changes[5].Because, "one wrong character")
+	assert.Contains(t, p.Changes[4].Because, "one wrong character")
 }
 
 func TestWhatSeveralRulesProposeIsOneChange(t *testing.T) {
@@ -143,29 +143,6 @@ func TestNamedNarrowsThePlan(t *testing.T) {
 		assert.Equal(t, want, strings.Join(got, " "), named)
 	}
 	assert.Equal(t, []string{"nothing"}, plan(t, nil, all...).Named([]string{"nothing", "titles"}))
-}
-
-func TestRiskOfModesFollowsFromWhoLosesWhat(t *testing.T) {
-	for _, c := range []struct {
-		from, to  uint32
-		runnable  bool
-		owner, as string
-		risk      facts.Risk
-		says      string
-	}{
-		{0o666, 0o444, false, "app:app", "app", facts.Safe, "nobody can change it by accident"},
-		{0o777, 0o755, true, "app:app", "app", facts.Safe, "besides app lose writing"},
-		{0o644, 0o640, false, "app:app", "www", facts.Disruptive, "the web server, as www, is one of them"},
-		{0o644, 0o640, false, "app:app", "", facts.Visible, "nobody has said whom the web server runs as"},
-		{0o644, 0o640, false, "www:www", "www", facts.Safe, "besides www lose reading"},
-		{0o755, 0o644, false, "app:app", "", facts.Safe, "nobody loses access"},
-		{0o755, 0o644, true, "app:app", "app", facts.Disruptive, "app loses entering or running"},
-		{0o640, 0o240, false, "app:app", "app", facts.Disruptive, "app loses reading"},
-	} {
-		risk, says := modeRisk(c.from, c.to, c.runnable, c.owner, c.as)
-		assert.Equal(t, c.risk, risk, "%o to %o", c.from, c.to)
-		assert.Contains(t, says, c.says)
-	}
 }
 
 func TestLetters(t *testing.T) {

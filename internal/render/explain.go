@@ -67,7 +67,7 @@ func (p Sheet) explainFix(r *baseline.Rule, label int) {
 	for _, line := range r.Fix.Lines() {
 		p.block(0, "fix", label, line, plain)
 	}
-	p.block(0, "risk", label, riskWords[r.Fix.Risk], plain)
+	p.block(0, "risk", label, strings.TrimPrefix(riskText(r.Fix.Risk, r.Noticed()), "fix "), plain)
 }
 
 // A Spelling says where one dialect keeps a setting.

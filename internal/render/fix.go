@@ -19,7 +19,7 @@ var riskTexts = []struct {
 }{
 	{facts.Safe, "safe: nobody outside notices"},
 	{facts.Visible, "visible: visitors or search engines notice"},
-	{facts.Disruptive, "disruptive: can lock somebody out, or break the site"},
+	{facts.Disruptive, "disruptive: it can lock somebody out, or break the site"},
 }
 
 var (
@@ -93,6 +93,9 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	p.members(shown.Members)
 	if c.Or != "" && shown.Command {
 		p.block(4, "or", 8, fmt.Sprintf("--value %s=\"...\": %s", c.Key, Safe(c.Or)), quiet)
+	}
+	if len(c.After) > 0 {
+		p.block(4, "after", 8, few(c.After)+", which search engines would see", plain)
 	}
 	p.block(4, "risk", 8, c.Because, plain)
 	if c.Lasting {

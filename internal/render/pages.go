@@ -11,25 +11,26 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
 	"weltaxis/internal/width"
 )
 
 // Pages writes the page table for a terminal: one line a page, and under it what deviates.
-func Pages(p Sheet, r *audit.Result, rows []audit.PageRow) {
-	p.head(r)
+func Pages(p Sheet, r *report.Report, rows []audit.PageRow) {
+	p.looked(r)
 	fmt.Fprintln(p)
 	var cells [][]string
 	for _, row := range rows {
 		cells = append(cells, []string{Safe(facts.Shorten(row.Path, 60)), Safe(facts.Shorten(row.Title, 80)), fmt.Sprintf("%d/%d", len([]rune(row.Title)), len([]rune(row.Description))),
 			Safe(shortRobots(row.Page)), strings.Join(row.Deviates, ", ")})
 	}
-	p.table([]string{"address", "title", "chars", "search engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
+	p.table([]string{"address", "title", "chars", "engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
 		if column == 4 {
 			return verdictStyles[facts.Deviates]
 		}
 		return plain
 	})
-	p.block(0, "", 0, "chars: of title and description. "+count(len(rows), "page", "pages")+", those with the most trouble first.", quiet)
+	p.block(0, "", 0, "chars: of title and description; engines: whether search engines may list it. "+count(len(rows), "page", "pages")+", the home page first, then those with the most trouble.", quiet)
 	p.shared("the same title", audit.Shared(rows, func(page *facts.Page) string { return page.Title }), func(page *facts.Page) string { return page.Title })
 	p.shared("the same description", audit.Shared(rows, func(page *facts.Page) string { return page.Description }), func(page *facts.Page) string { return page.Description })
 }
@@ -43,6 +44,9 @@ func shortRobots(page *facts.Page) string {
 	return text
 }
 
+// shownPages are how many pages of a group are named.
+const shownPages = 3
+
 func (p Sheet) shared(title string, groups [][]audit.PageRow, text func(*facts.Page) string) {
 	if len(groups) == 0 {
 		return
@@ -52,7 +56,7 @@ func (p Sheet) shared(title string, groups [][]audit.PageRow, text func(*facts.P
 	for _, group := range groups {
 		p.block(0, "", 2, fmt.Sprintf("%d× “%s”", len(group), Safe(facts.Shorten(text(group[0].Page), 120))), plain)
 		for i, row := range group {
-			if i == shownSubjects {
+			if i == shownPages {
 				p.block(0, "", 6, fmt.Sprintf("and %d more", len(group)-i), quiet)
 				break
 			}
@@ -83,8 +87,9 @@ func PagesCSV(w io.Writer, rows []audit.PageRow) error {
 	return out.Error()
 }
 
-// defused keeps a spreadsheet from reading a text as a formula.
+// defused keeps a spreadsheet from reading a text as a formula, and a terminal from acting upon it.
 func defused(cell string) string {
+	cell = string(harmless([]byte(cell)))
 	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) && cell != "-1" {
 		return "'" + cell
 	}
@@ -95,7 +100,7 @@ func defused(cell string) string {
 const columnsOfResult = 76
 
 // Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
-func Preview(p Sheet, r *audit.Result, page facts.Page) {
+func Preview(p Sheet, r *report.Report, page facts.Page) {
 	p.block(0, "", 0, Safe(page.Address), bold)
 	if !page.Indexable {
 		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)

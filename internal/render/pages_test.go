@@ -39,7 +39,7 @@ func TestPageTable(t *testing.T) {
 
 func TestCSVIsDefused(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, PagesCSV(&out, rowsOf(facts.Page{Address: "https://a.example/", Title: "=HYPERLINK(\"x\")", Description: "+1, \"quoted\"\nline", CardTitle: "@x", Depth: -1})))
+	require.NoError(t, PagesCSV(&out, rowsOf(facts.Page{Address: "https://a.example/", Title: "=HYPERLINK(\"x\")", Description: "+1, \"quoted\"\nline", CardTitle: "@x", Canonical: "a\u202eb\x1b[2J\xff", Depth: -1})))
 	records, err := csv.NewReader(&out).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, records, 2)
@@ -50,6 +50,7 @@ func TestCSVIsDefused(t *testing.T) {
 	assert.Equal(t, `'=HYPERLINK("x")`, cell["title"])
 	assert.Equal(t, "'+1, \"quoted\"\nline", cell["description"])
 	assert.Equal(t, "'@x", cell["card_title"])
+	assert.Equal(t, `a\u202eb\u001b[2J\ufffd`, cell["canonical"])
 	assert.Equal(t, "-1", cell["depth"])
 	assert.Equal(t, "titles.unique", cell["deviates"])
 }

@@ -75,9 +75,44 @@ func Safe(text string) string {
 	return b.String()
 }
 
-// wrap breaks text into lines of at most width columns, at spaces where there are some.
-func wrap(text string, width int) []string {
-	return strings.Split(ansi.Wrap(text, max(width, 10), "/-_"), "\n")
+// columnsOf is how many columns a text takes.
+func columnsOf(text string) int { return ansi.StringWidth(text) }
+
+// cut shortens a text to so many columns.
+func cut(text string, columns int) string { return ansi.Truncate(text, max(columns, 1), "…") }
+
+// wrap breaks text into lines of at most columns columns, at spaces. A word that is longer than a line is broken after
+// a slash where there is one, since such words are paths and addresses, and else where the line ends.
+func wrap(text string, columns int) []string {
+	columns = max(columns, 10)
+	var lines []string
+	line, taken := "", 0
+	for _, word := range strings.Split(text, " ") {
+		w := columnsOf(word)
+		if line != "" && taken+1+w > columns {
+			lines, line, taken = append(lines, strings.TrimRight(line, " ")), "", 0
+		}
+		for w > columns {
+			at := breakAfter(word, columns)
+			lines, word = append(lines, word[:at]), word[at:]
+			w = columnsOf(word)
+		}
+		if line != "" {
+			line += " "
+			taken++
+		}
+		line, taken = line+word, taken+w
+	}
+	return append(lines, strings.TrimRight(line, " "))
+}
+
+// breakAfter is where a word that is too long is broken, in bytes.
+func breakAfter(word string, columns int) int {
+	head := ansi.Truncate(word, columns, "")
+	if slash := strings.LastIndexByte(head, '/'); slash > 0 {
+		return slash + 1
+	}
+	return max(len(head), 1)
 }
 
 // block writes lines under a margin; the first line has a label in it.
@@ -90,13 +125,13 @@ func (p Sheet) block(margin int, label string, labelWidth int, text string, styl
 	}
 }
 
-func pad(text string, width int) string {
-	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
+func pad(text string, columns int) string {
+	return text + strings.Repeat(" ", max(0, columns-columnsOf(text)))
 }
 
 // line draws a rule across the page, with a word in it.
 func (p Sheet) line(word string) {
-	rest := p.width() - ansi.StringWidth(word) - 1
+	rest := p.width() - columnsOf(word) - 1
 	fmt.Fprintf(p, "%s %s\n", title.Render(word), quiet.Render(strings.Repeat("─", max(rest, 0))))
 }
 

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -10,20 +11,119 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
 )
 
-// table writes rows under a head, each cell wrapped to fit the page.
+const (
+	gap      = 2  // what stands between two columns of a table
+	longWord = 24 // the longest word that a column is made wide enough for; what is longer is an address or the like
+)
+
+// table writes rows under a head. Cells are wrapped between words; where the longest words of all columns do not fit
+// beside each other, each row is written as a list.
 func (p Sheet) table(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
-	t := table.New().Headers(head...).Rows(rows...).Width(p.width()).Wrap(true).
+	widths, fits := p.columns(head, rows)
+	if !fits {
+		p.rows(head, rows, style)
+		return
+	}
+	t := table.New().Headers(head...).Wrap(true).
 		Border(lipgloss.NormalBorder()).BorderStyle(quiet).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
 		StyleFunc(func(row, column int) lipgloss.Style {
-			if row == table.HeaderRow {
-				return quiet.PaddingRight(2)
+			s := quiet
+			if row != table.HeaderRow {
+				s = style(row, column)
 			}
-			return style(row, column).PaddingRight(2)
+			return s.PaddingRight(gap).Width(widths[column] + gap)
 		})
-	fmt.Fprintln(p, t.String())
+	for _, row := range rows {
+		cells := make([]string, len(row))
+		for i, cell := range row {
+			cells[i] = strings.Join(wrapped(cell, widths[i]), "\n")
+		}
+		t.Row(cells...)
+	}
+	fmt.Fprintln(p, trimmed(t.String()))
+}
+
+// blanks are what stands at the end of a line: spaces, and codes of colours.
+var blanks = regexp.MustCompile(`(?m)(?: |\x1b\[[0-9;]*m)+$`)
+
+// trimmed is a text without the spaces at the ends of its lines.
+func trimmed(text string) string {
+	return blanks.ReplaceAllStringFunc(text, func(end string) string { return strings.ReplaceAll(end, " ", "") })
+}
+
+// wrapped breaks each line of a cell.
+func wrapped(cell string, columns int) []string {
+	var lines []string
+	for line := range strings.SplitSeq(cell, "\n") {
+		lines = append(lines, wrap(line, columns)...)
+	}
+	return lines
+}
+
+// columns works out how wide each column is: as wide as its longest word at least, and beyond that a share of what is
+// left by how much it has to say.
+func (p Sheet) columns(head []string, rows [][]string) (widths []int, fits bool) {
+	longest, natural := make([]int, len(head)), make([]int, len(head))
+	note := func(column int, cell string) {
+		for line := range strings.SplitSeq(cell, "\n") {
+			natural[column] = max(natural[column], columnsOf(line))
+			for word := range strings.FieldsSeq(line) {
+				for piece := range strings.SplitAfterSeq(word, "/") { // a path or an address is broken after a slash
+					longest[column] = max(longest[column], columnsOf(piece))
+				}
+			}
+		}
+	}
+	for i, cell := range head {
+		note(i, cell)
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			note(i, cell)
+		}
+	}
+	left, wanted := p.width(), 0
+	for i := range longest {
+		if i > 0 { // names, which stand first, stay whole
+			longest[i] = min(longest[i], longWord)
+		}
+		left -= longest[i] + gap
+		wanted += natural[i] - longest[i]
+	}
+	if left < 0 {
+		return nil, false
+	}
+	for i := range longest {
+		more := natural[i] - longest[i]
+		if wanted > left {
+			more = more * left / wanted
+		}
+		longest[i] += max(more, 0)
+	}
+	return longest, true
+}
+
+// rows writes rows as lists: the first cell, and under it the others, each after the head of its column.
+func (p Sheet) rows(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
+	for i, row := range rows {
+		p.block(0, "", 0, row[0], bold)
+		var parts []string
+		for column := 1; column < len(row); column++ {
+			cell := strings.ReplaceAll(row[column], "\n", ", ")
+			if cell == "" {
+				continue
+			}
+			if !strings.Contains(cell, " ") {
+				cell = style(i, column).Render(cell)
+			}
+			parts = append(parts, head[column]+" "+cell)
+		}
+		p.block(2, "", 0, strings.Join(parts, " · "), plain)
+	}
 }
 
 var verdictStyles = map[facts.Verdict]lipgloss.Style{
@@ -33,20 +133,34 @@ var verdictStyles = map[facts.Verdict]lipgloss.Style{
 	facts.NoRule:    quiet,
 }
 
+// looked heads a view: whose site it is, and where was looked.
+func (p Sheet) looked(r *report.Report) {
+	p.title(r)
+	p.block(0, "", 0, Safe(r.Words.Looked), quiet)
+}
+
 // Settings writes the settings side by side.
-func Settings(p Sheet, r *audit.Result, side []audit.Row) {
-	p.head(r)
+func Settings(p Sheet, r *report.Report, side []audit.Row) {
+	p.looked(r)
 	fmt.Fprintln(p)
 	var rows [][]string
 	for _, row := range side {
-		rows = append(rows, []string{row.Setting, declared(row), servedText(row), Safe(row.Expected), row.Verdict.String()})
+		rows = append(rows, []string{row.Setting, verdictText(row), declared(row), servedText(row), Safe(row.Expected)})
 	}
-	p.table([]string{"setting", "declared", "served", "expected", "verdict"}, rows, func(row, column int) lipgloss.Style {
-		if column == 4 {
+	p.table([]string{"setting", "verdict", "declared", "served", "expected"}, rows, func(row, column int) lipgloss.Style {
+		if column == 1 {
 			return verdictStyles[side[row].Verdict]
 		}
 		return plain
 	})
+}
+
+// verdictText is the verdict, with a sign where another rule could not be judged.
+func verdictText(row audit.Row) string {
+	if row.Unjudged {
+		return row.Verdict.String() + "; one not judged"
+	}
+	return row.Verdict.String()
 }
 
 func servedText(row audit.Row) string {
@@ -81,8 +195,8 @@ func declared(row audit.Row) string {
 }
 
 // Files writes the tree in classes.
-func Files(p Sheet, r *audit.Result) {
-	p.head(r)
+func Files(p Sheet, r *report.Report) {
+	p.looked(r)
 	fmt.Fprintln(p)
 	tree := r.Tree()
 	var rows [][]string
@@ -93,7 +207,7 @@ func Files(p Sheet, r *audit.Result) {
 		}
 		rows = append(rows, []string{row.Role + " " + row.Kind, map[bool]string{true: "yes", false: "no"}[row.Public], row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
 	}
-	p.table([]string{"role and kind", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
+	p.table([]string{"entries", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
 		if column == 5 && row < len(tree) && tree[row].Expected != "" {
 			return verdictStyles[facts.Deviates]
 		}

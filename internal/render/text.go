@@ -4,367 +4,304 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
-	"al.essio.dev/pkg/shellescape"
-
-	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/ansi"
-
-	"weltaxis/internal/audit"
-	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
 )
 
-// The columns of a deviation: where the severity and the rule stand, and under them the label and what it says.
+// A Detail says how much of a report is wanted.
+type Detail uint8
+
+// The details: a line for each deviation; what decides; all there is.
+const (
+	Usual Detail = iota
+	Brief
+	Full
+)
+
+// The columns of a deviation: under its head the label and what it says.
 const (
 	severityWidth = 11
 	labelWidth    = 10
-	shownSubjects = 3
 )
 
 // Text writes the report a person reads.
-func Text(p Sheet, r *audit.Result) {
+func Text(p Sheet, r *report.Report, detail Detail) {
 	p.head(r)
+	p.first(r)
 	area := ""
-	for _, entry := range r.Entries() {
-		if entry.Accepted() {
+	for _, e := range r.Words.Entries {
+		if detail == Brief {
+			p.brief(e)
 			continue
 		}
-		if first := entry.First(); first.Area != area {
-			area = first.Area
-			fmt.Fprintln(p)
+		if e.Area != area {
+			area = e.Area
 			p.line(area)
+		} else {
+			fmt.Fprintln(p)
 		}
-		p.entry(r, entry)
+		p.entry(e, detail)
 	}
-	p.unseen(r)
-	p.end(r)
+	p.unseen(r, detail)
+	p.accepted(r)
+	p.end(r, detail)
 }
 
-func (p Sheet) head(r *audit.Result) {
+// head says whose site it is, whether it is there, where was looked and how it stands.
+func (p Sheet) head(r *report.Report) {
+	p.title(r)
+	p.block(0, "", 0, Safe(r.Words.There), plain)
+	p.block(0, "", 0, Safe(r.Words.Looked), plain)
+	p.block(0, "", 0, r.Words.Stands, bold)
+}
+
+// title says whose site it is, in which stage, and when it was looked at.
+func (p Sheet) title(r *report.Report) {
 	stage := r.Stage
 	if stage == "" {
 		stage = "stage unknown"
 	}
 	p.block(0, "", 0, Safe(r.Site), bold)
 	p.block(0, "", 0, stage+", looked at on "+r.Taken.Format("2 January 2006, 15:04 MST"), quiet)
-	var seen []string
-	for _, s := range r.Sources {
-		at := " in "
-		if s.Source == facts.Live {
-			at = " at "
-		}
-		seen = append(seen, s.Source.String()+at+Safe(s.Where))
-	}
-	text := "seen: " + list(seen)
-	if r.Dialect != "" {
-		text += "; dialect " + Safe(r.Dialect)
-	}
-	p.block(0, "", 0, text, quiet)
-	if stage, known := r.Snapshot.Effective(facts.IntentStage.Name); known && stage.Origin.Default != "" {
+	if r.Words.Presumed {
 		p.block(0, "", 0, "without a site file it is taken to be live at this address; what else it is meant to be is not known", quiet)
 	}
 }
 
-func (p Sheet) entry(r *audit.Result, e audit.Entry) {
-	first := e.First()
-	fmt.Fprintln(p)
-	severity := severityStyles[first.Severity]
-	fmt.Fprintf(p, "%s%s%s\n", severity.Render(" "+first.Severity.String()+" "), strings.Repeat(" ", max(1, severityWidth-len(first.Severity.String())-2)), bold.Render(first.Rule))
-	p.says(e)
-	for i, d := range e {
-		if i == shownSubjects {
-			p.block(severityWidth, "", labelWidth, fmt.Sprintf("and %d more; --format json lists them all", len(e)-i), quiet)
-			break
-		}
-		p.readings(d.Readings, false)
-	}
-	p.readings(first.Readings, true)
-	p.block(severityWidth, "expected", labelWidth, Safe(first.Expected), plain)
-	p.fix(e)
-	if settled := settledBy(r, e); len(settled) > 0 {
-		p.block(severityWidth, "settles", labelWidth, list(settled)+" too; the cause is the same", quiet)
-	}
-}
-
-// settledBy lists the rules that were folded under an entry, each once.
-func settledBy(r *audit.Result, e audit.Entry) []string {
-	var rules []string
-	for _, c := range r.Covered {
-		about := slices.ContainsFunc(e, func(d facts.Deviation) bool {
-			return d.Subject == c.Subject || d.Subject == baseline.SiteSubject || c.Subject == baseline.SiteSubject
-		})
-		if c.By == e.First().Rule && about && !slices.Contains(rules, c.Rule) {
-			rules = append(rules, c.Rule)
-		}
-	}
-	return rules
-}
-
-// says is the sentence, or for several subjects the sentences that differ.
-func (p Sheet) says(e audit.Entry) {
-	var said []string
-	for _, d := range e {
-		if !slices.Contains(said, d.Says) {
-			said = append(said, d.Says)
-		}
-	}
-	for i, sentence := range said {
-		if i == shownSubjects {
-			p.block(severityWidth, "", 0, fmt.Sprintf("and %d more like these", len(said)-i), plain)
-			break
-		}
-		p.block(severityWidth, "", 0, Safe(sentence), plain)
-	}
-}
-
-// readings writes what each source said, those of one place on one line. What the intent says is the same for
-// every subject, and shown by itself.
-func (p Sheet) readings(all []facts.Reading, intent bool) {
-	for i := 0; i < len(all); {
-		together := 1
-		for i+together < len(all) && all[i+together].Source == all[i].Source && all[i+together].Origin == all[i].Origin {
-			together++
-		}
-		if intent == (all[i].Source == facts.Intent) {
-			p.reading(all[i:i+together], all)
-		}
-		i += together
-	}
-}
-
-// reading is one line: source, names with values, place. What a line further up overrides is said to be overridden.
-func (p Sheet) reading(same, all []facts.Reading) {
-	var said []string
-	for _, r := range same {
-		value := Safe(facts.Shorten(r.Value.String(), 300))
-		if value == "" {
-			value = "(empty)"
-		}
-		said = append(said, lastName(r.Name)+": "+value)
-	}
-	text, place := strings.Join(said, ", "), placeOf(same[0].Origin)
-	if first := slices.IndexFunc(all, func(o facts.Reading) bool { return o.FullName() == same[0].FullName() }); all[first].Origin != same[0].Origin {
-		place += "; overridden by the line above"
-	}
-	if room := p.width() - severityWidth - labelWidth; ansi.StringWidth(text)+2+ansi.StringWidth(place) <= room {
-		fmt.Fprintf(p, "%s%s%s  %s\n", strings.Repeat(" ", severityWidth), quiet.Render(pad(same[0].Source.String(), labelWidth)), text, quiet.Render(place))
+// first says what to do first.
+func (p Sheet) first(r *report.Report) {
+	if len(r.Words.First) == 0 {
 		return
 	}
-	p.block(severityWidth, same[0].Source.String(), labelWidth, text, plain)
-	p.block(severityWidth, "", labelWidth, place, quiet)
-}
-
-// lastName leaves out the list that a field belongs to, which the place tells.
-func lastName(name string) string {
-	for _, list := range []string{"classes.", "accounts.", "pages.", "spellings.", "links."} {
-		if field, ok := strings.CutPrefix(name, list); ok {
-			return field
+	fmt.Fprintln(p)
+	p.line("do first")
+	for i, f := range r.Words.First {
+		p.block(0, fmt.Sprintf("%2d", i+1), 4, Safe(f.Says), bold)
+		does := f.Rule
+		if f.Do != "" {
+			does += ": " + f.Do
 		}
-	}
-	return name
-}
-
-func placeOf(o facts.Origin) string {
-	place := o.String()
-	if o.Owner != "" {
-		place += ", owned by " + o.Owner
-	}
-	return Safe(place)
-}
-
-var riskWords = map[facts.Risk]string{
-	facts.Safe:       "safe: nobody outside notices",
-	facts.Visible:    "visible: visitors or search engines notice",
-	facts.Disruptive: "disruptive: it can lock out or break, so take a copy first",
-}
-
-// fix says what would put it right, what it risks, and where a person does it.
-func (p Sheet) fix(e audit.Entry) {
-	var said []string
-	label := "fix"
-	say := func(text string, style lipgloss.Style) {
-		if text != "" && !slices.Contains(said, text) {
-			said = append(said, text)
-			p.block(severityWidth, label, labelWidth, text, style)
-			label = ""
+		if len(f.After) > 0 {
+			does += ", after " + few(f.After)
 		}
+		p.block(0, "", 4, Safe(does), plain)
 	}
-	for i, d := range e {
-		if i == shownSubjects {
+}
+
+// few names the first few of many.
+func few(words []string) string {
+	if len(words) > 3 {
+		words = append(slices.Clone(words[:3]), fmt.Sprintf("%d more", len(words)-3))
+	}
+	return list(words)
+}
+
+// brief is one line.
+func (p Sheet) brief(e report.Entry) {
+	name, said := pad(e.Rule, 28), Safe(strings.Join(e.Says, " "))
+	if room := p.width() - severityWidth - len(name) - 1; room >= 10 {
+		fmt.Fprintf(p, "%s%s %s\n", severityLabel(e.Severity), bold.Render(name), cut(said, room))
+		return
+	}
+	fmt.Fprintf(p, "%s%s\n", severityLabel(e.Severity), bold.Render(e.Rule)) // too narrow for both
+}
+
+func severityLabel(s facts.Severity) string {
+	return severityStyles[s].Render(" "+s.String()+" ") + strings.Repeat(" ", max(1, severityWidth-len(s.String())-2))
+}
+
+// entry is one rule's deviations: how bad, which rule, what its fix risks and who notices; then what is so, who said it
+// where, what ought to be, and the fix.
+func (p Sheet) entry(e report.Entry, detail Detail) {
+	p.headline(e)
+	for _, sentence := range e.Says {
+		p.block(1, "", 0, Safe(sentence), plain)
+	}
+	lines := e.Readings
+	if detail == Full {
+		lines = e.All
+	}
+	for i, l := range lines {
+		if i == 6 && detail != Full {
+			p.block(1, "", labelWidth, fmt.Sprintf("and %d more; --full lists them", len(lines)-i), quiet)
 			break
 		}
-		for _, change := range d.Fix.Changes {
-			say(changeText(change), plain)
-			say(where(change), quiet)
+		p.reading(l)
+	}
+	p.fix(e, detail)
+	if detail == Full {
+		p.more(e)
+	}
+}
+
+// fix is what ought to be and what makes it so, in one line where both fit.
+func (p Sheet) fix(e report.Entry, detail Detail) {
+	fix := Safe(joined(e.Fix))
+	if n := len(e.Settles); n > 0 && detail != Full {
+		fix = strings.TrimSuffix(fix, ".") + fmt.Sprintf(" (settles %d more)", n)
+	}
+	expected := Safe(e.Expected)
+	if e.FixSays && detail != Full {
+		expected = ""
+	}
+	if both := "  expected: " + expected; expected != "" && columnsOf(fix)+columnsOf(both) <= p.width()-labelWidth-1 {
+		fmt.Fprintf(p, " %s%s%s\n", quiet.Render(pad("fix", labelWidth)), fix, quiet.Render(both))
+		return
+	}
+	if expected != "" {
+		p.labelled("expected", expected)
+	}
+	p.labelled("fix", fix)
+}
+
+// joined puts what is to be done into one paragraph.
+func joined(steps []string) string {
+	var b strings.Builder
+	for i, step := range steps {
+		switch {
+		case i == 0:
+		case strings.HasSuffix(steps[i-1], "."):
+			b.WriteString(" ")
+		case unicode.IsUpper([]rune(step)[0]):
+			b.WriteString(". ")
+		default:
+			b.WriteString("; ")
 		}
-		if m := d.Fix.Mode; m != nil {
-			say(modeText(*m), plain)
+		b.WriteString(step)
+	}
+	return b.String()
+}
+
+// more is what only the full report says.
+func (p Sheet) more(e report.Entry) {
+	for i, place := range e.ByHand {
+		p.labelled(map[bool]string{true: "by hand", false: ""}[i == 0], Safe(place))
+	}
+	if len(e.Settles) > 0 {
+		p.labelled("settles", list(e.Settles)+" too; the cause is the same")
+	}
+	why := e.Why
+	if e.Lasting {
+		why = strings.TrimPrefix(why+"; it stays with visitors' browsers after it is taken back", "; ")
+	}
+	if why != "" {
+		p.labelled("risk", Safe(why))
+	}
+}
+
+// headline has on its right the risk of the fix and who notices it.
+func (p Sheet) headline(e report.Entry) {
+	name, risk := e.Rule, riskText(e.Risk, e.Noticed)
+	if e.Count > 1 {
+		name += fmt.Sprintf(" ×%d", e.Count)
+	}
+	if e.Lasting {
+		risk += ", lasting"
+	}
+	room := p.width() - severityWidth - len([]rune(name))
+	if len([]rune(risk)) >= room {
+		fmt.Fprintf(p, "%s%s\n", severityLabel(e.Severity), bold.Render(name))
+		p.block(severityWidth, "", 0, risk, quiet)
+		return
+	}
+	fmt.Fprintf(p, "%s%s%s%s\n", severityLabel(e.Severity), bold.Render(name), strings.Repeat(" ", room-len([]rune(risk))), quiet.Render(risk))
+}
+
+// riskText is what a fix risks, with those who notice it.
+func riskText(risk facts.Risk, noticed []facts.Who) string {
+	who := "nobody"
+	if len(noticed) > 0 {
+		var words []string
+		for _, w := range noticed {
+			words = append(words, w.String())
 		}
-		for _, step := range d.Fix.Steps {
-			say(Safe(step), plain)
+		who = list(words)
+	}
+	return "fix " + risk.String() + ": " + who
+}
+
+func (p Sheet) labelled(label, text string) { p.block(1, label, labelWidth, text, plain) }
+
+// reading is what one place said, and the place.
+func (p Sheet) reading(l report.Line) {
+	said, place := Safe(l.Said), Safe(l.Place)
+	bright := len(strings.Join(strings.Fields(said), "")) // how much stands before the place, without spaces
+	label := l.Source.String()
+	for _, line := range wrap(strings.Trim(said+"  "+place, " "), p.width()-labelWidth-1) {
+		at := 0
+		for at < len(line) && bright > 0 {
+			if line[at] != ' ' {
+				bright--
+			}
+			at++
 		}
+		fmt.Fprintf(p, " %s%s%s\n", quiet.Render(pad(label, labelWidth)), line[:at], quiet.Render(line[at:]))
+		label = ""
 	}
-	risk := riskWords[e.First().Fix.Risk]
-	if e.First().Fix.Lasting {
-		risk += "; and it stays with visitors' browsers after it is taken back"
-	}
-	p.block(severityWidth, "risk", labelWidth, risk, quiet)
-}
-
-func changeText(c facts.Target) string {
-	switch {
-	case c.To.Type() == "":
-		return "set " + c.Name + ": " + Safe(c.Hint)
-	case c.To.String() == "":
-		return "empty " + c.Name + otherwise(c.Hint)
-	}
-	return "set " + c.Name + " to " + Safe(c.To.String()) + otherwise(c.Hint)
-}
-
-func modeText(m facts.ModeTarget) string {
-	text := fmt.Sprintf("change the mode from %s to %s", m.From, m.To)
-	if m.Origin.Count > 1 {
-		return text + ", on " + Safe(m.Origin.String())
-	}
-	return text + ": chmod " + m.To.String() + " " + shellQuote(m.Origin.Path)
-}
-
-func otherwise(hint string) string {
-	if hint == "" {
-		return ""
-	}
-	return ", or say: " + Safe(hint)
-}
-
-func where(c facts.Target) string {
-	if c.Origin.Screen != "" {
-		return "by hand: " + Safe(c.Origin.Screen)
-	}
-	if c.Origin.File != "" {
-		return "by hand: " + Safe(c.Origin.String())
-	}
-	return ""
-}
-
-// shellQuote is a path as a POSIX shell takes it. One with bytes a terminal cannot show is left to a person.
-func shellQuote(path string) string {
-	if Safe(path) != path || strings.Contains(path, `\x`) {
-		return Safe(path) + " (its name needs typing with care)"
-	}
-	if strings.HasPrefix(path, "-") {
-		path = "./" + path
-	}
-	return shellescape.Quote(path)
 }
 
 // unseen lists what was not judged and what could not be seen.
-func (p Sheet) unseen(r *audit.Result) {
-	if len(r.Unjudged())+len(r.Broken) > 0 {
+func (p Sheet) unseen(r *report.Report, detail Detail) {
+	w := r.Words
+	if len(w.Unseen) > 0 {
 		fmt.Fprintln(p)
 		p.line("not judged")
-		for _, because := range reasons(r) {
-			var rules []string
-			for _, n := range r.Unjudged() {
-				if n.Because == because {
-					rules = append(rules, unjudged(n))
-				}
+		for i, u := range w.Unseen {
+			if i == 4 && detail != Full {
+				p.block(0, "", 2, fmt.Sprintf("and for %d more reasons; --full lists them", len(w.Unseen)-i), quiet)
+				break
 			}
-			p.block(0, "", 2, Safe(because), plain)
-			p.block(0, "", 4, list(rules), quiet)
+			p.block(0, "", 2, fmt.Sprintf("%s: %s", count(len(u.Rules), "rule", "rules"), Safe(u.Because)), plain)
+			if detail == Full {
+				p.block(0, "", 4, Safe(list(u.Rules)), quiet)
+			}
 		}
-		for _, b := range r.Broken {
-			p.block(0, "", 2, b.Rule+": the rule itself is broken: "+Safe(b.Because), plain)
-		}
-	}
-	var seen []facts.Gap
-	for _, gap := range r.Gaps {
-		if gap.Kind != facts.Unmapped {
-			seen = append(seen, gap)
+		if w.Lacking != "" {
+			p.block(0, "", 2, w.Lacking, bold)
 		}
 	}
-	if len(seen) > 0 {
-		fmt.Fprintln(p)
-		p.line("could not be seen")
-		for _, gap := range seen {
-			p.block(0, "", 2, gap.Source.String()+": "+Safe(facts.Shorten(gap.What, 200))+": "+Safe(gap.Because), plain)
-		}
-	}
-	if len(r.Lapsed) > 0 {
-		fmt.Fprintln(p)
-		p.line("lapsed")
-		for _, a := range r.Lapsed {
-			p.block(0, "", 2, fmt.Sprintf("%s was accepted until %s: %s", a.Rule, a.Until, Safe(a.Because)), plain)
-		}
-	}
+	p.section("could not be seen", w.Gaps)
 }
 
-// unjudged names a rule that was not judged, and of how many items it was not.
-func unjudged(n baseline.NotJudged) string {
-	if n.Judged == 0 || len(n.Items) == 0 {
-		return n.Rule
+// section writes sentences under a line across.
+func (p Sheet) section(title string, sentences []string) {
+	if len(sentences) == 0 {
+		return
 	}
-	more := ""
-	if len(n.Items) > 1 {
-		more = fmt.Sprintf(" and %d more", len(n.Items)-1)
-	}
-	return fmt.Sprintf("%s for %s%s (it was for %d)", n.Rule, Safe(n.Items[0].Subject), more, n.Judged)
-}
-
-// reasons lists why rules were not judged, each reason once.
-func reasons(r *audit.Result) []string {
-	var list []string
-	for _, n := range r.Unjudged() {
-		if !slices.Contains(list, n.Because) {
-			list = append(list, n.Because)
-		}
-	}
-	return list
-}
-
-// end sums up, and says what to do first.
-func (p Sheet) end(r *audit.Result) {
 	fmt.Fprintln(p)
-	p.line("in all")
-	var counts []string
-	for _, severity := range facts.Severities() {
-		if n := r.Counts[severity]; n > 0 {
-			counts = append(counts, severityStyles[severity].Render(fmt.Sprintf(" %d %s ", n, severity)))
-		}
-	}
-	if len(counts) == 0 {
-		fmt.Fprintln(p, bold.Render("Nothing deviates."))
-	} else {
-		fmt.Fprintln(p, strings.Join(counts, " "))
-	}
-	p.block(0, "", 0, sums(r), plain)
-	if first, ok := r.FirstToDo(); ok {
-		p.block(0, "", 0, "Begin with "+first.Rule+": "+Safe(first.Says), bold)
-	}
-	if slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool { return d.Accepted == nil && len(d.Fix.Changes) > 0 }) && (r.Snapshot.Asked(facts.Settings) || r.Snapshot.Asked(facts.Files)) {
-		p.block(0, "", 0, "weltaxis fix shows the changes that would put this right, each with what it can break.", quiet)
+	p.line(title)
+	for _, s := range sentences {
+		p.block(0, "", 2, Safe(s), plain)
 	}
 }
 
-func sums(r *audit.Result) string {
-	parts := []string{"Nothing could be judged."}
-	if r.Alignment != nil {
-		parts[0] = fmt.Sprintf("Aligned to %.0f %%, by the weight of the rules; %.0f %% of those that apply could be judged.", *r.Alignment*100, *r.Judged*100)
+// accepted lists what somebody has decided to live with.
+func (p Sheet) accepted(r *report.Report) {
+	var lived []string
+	for _, a := range r.Words.Accepted {
+		lived = append(lived, fmt.Sprintf("%s until %s, because %s: %s", a.Rule, a.Until, a.Because, a.Says))
 	}
-	accepted := 0
-	for _, d := range r.Deviations {
-		if d.Accepted != nil {
-			accepted++
+	p.section("accepted", lived)
+	p.section("lapsed", r.Words.Lapsed)
+	p.section("accepted in vain", r.Words.Astray)
+}
+
+// end says how to go on.
+func (p Sheet) end(r *report.Report, detail Detail) {
+	var next []string
+	if r.Words.Fixable {
+		next = append(next, "weltaxis fix shows what would put this right")
+	}
+	if len(r.Words.Entries) > 0 {
+		next = append(next, "weltaxis explain RULE says why")
+		if detail != Full {
+			next = append(next, "--full says where by hand")
 		}
 	}
-	rest := []string{count(len(r.Held), "rule holds", "rules hold")}
-	for _, extra := range []struct {
-		n    int
-		says string
-	}{{len(r.Covered), "settled with others"}, {accepted, "accepted"}, {len(r.NotApplicable), "not applicable"}, {len(r.Unjudged()) + len(r.Broken), "not judged"}} {
-		if extra.n > 0 {
-			rest = append(rest, fmt.Sprintf("%d %s", extra.n, extra.says))
-		}
+	if len(next) > 0 {
+		fmt.Fprintln(p)
+		p.block(0, "", 0, "To go on: "+strings.Join(next, "; ")+".", quiet)
 	}
-	return parts[0] + " " + strings.ToUpper(rest[0][:1]) + list(append([]string{rest[0][1:]}, rest[1:]...)) + "."
 }

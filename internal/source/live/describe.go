@@ -78,7 +78,8 @@ func unencrypted(list []string) []string {
 // decideRobots works out what tag, header and robots.txt mean together for a search engine. What robots.txt keeps
 // it from is never read, so neither tag nor header is.
 func (v *visit) decideRobots(page *facts.Page, u *url.URL) {
-	page.Disallowed = !v.engineMay(u)
+	may, keeps := v.engineMay(u)
+	page.Disallowed = !may
 	tag, header := robotsSays(page.RobotsTag), robotsSays(page.RobotsHeader)
 	page.NoIndex = tag.noindex || header.noindex
 	elsewhere := false
@@ -88,9 +89,9 @@ func (v *visit) decideRobots(page *facts.Page, u *url.URL) {
 	page.Indexable = !page.Disallowed && !page.NoIndex && !elsewhere
 	switch {
 	case page.Disallowed && page.NoIndex:
-		page.Robots = "robots.txt keeps engines out, so they never read the noindex: it may be listed by its address alone"
+		page.Robots = keeps + " keeps engines out, so they never read the noindex: it may be listed by its address alone"
 	case page.Disallowed:
-		page.Robots = "robots.txt keeps engines out: it may still be listed by its address alone"
+		page.Robots = keeps + " keeps engines out: it may still be listed by its address alone"
 	case tag.noindex && header.noindex:
 		page.Robots = "not listed: tag and header say so"
 	case tag.noindex:
@@ -98,7 +99,7 @@ func (v *visit) decideRobots(page *facts.Page, u *url.URL) {
 	case header.noindex:
 		page.Robots = "not listed: the header says so"
 	case elsewhere:
-		page.Robots = "listed under its canonical address"
+		page.Robots = "listed under another address, which its canonical link names"
 	default:
 		page.Robots = "listed"
 	}

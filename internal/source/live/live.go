@@ -214,6 +214,7 @@ func (v *visit) readRobots(ctx context.Context) {
 		say(v, facts.LiveRobotsSitemaps, v.robots.sitemaps, at.String())
 	case status >= 500:
 		v.robots = parseRobots([]byte("User-agent: *\nDisallow: /\n"))
+		v.robots.failed = true
 		say(v, facts.LiveRobotsReadable, false, at.String())
 		say(v, facts.LiveRobotsSitemaps, nil, at.String())
 	default:
@@ -231,8 +232,11 @@ func (v *visit) mayFetch(u *url.URL) bool {
 	return may
 }
 
-// engineMay tells whether robots.txt lets a search engine fetch an address.
-func (v *visit) engineMay(u *url.URL) bool {
-	may, _ := v.robots.allowed("*", u.RequestURI())
-	return may
+// engineMay tells whether robots.txt lets a search engine fetch an address, and which line of it decides.
+func (v *visit) engineMay(u *url.URL) (may bool, keeps string) {
+	may, line := v.robots.allowed("*", u.RequestURI())
+	if v.robots != nil && v.robots.failed {
+		return may, "robots.txt, which fails,"
+	}
+	return may, fmt.Sprintf("robots.txt, line %d,", line)
 }

@@ -174,7 +174,7 @@ func TestRobotsThatFailForbidAll(t *testing.T) {
 	s := look(t, options(at))
 	assert.EqualValues(t, 503, fact(t, s, "robots.status").Number())
 	assert.False(t, fact(t, s, "home.indexable").Bool())
-	assert.Contains(t, fact(t, s, "home.robots").Text(), "robots.txt keeps engines out")
+	assert.Contains(t, fact(t, s, "home.robots").Text(), "robots.txt, which fails, keeps engines out")
 }
 
 func TestAPassingTroubleIsNone(t *testing.T) {

@@ -214,9 +214,9 @@ func TestRobotsDecisionsArePutInPlainWords(t *testing.T) {
 		{"/", "", "none", "", false, "not listed: the header says so; its links are not followed"},
 		{"/", "noindex", "noindex", "", false, "not listed: tag and header say so"},
 		{"/", "", "otherbot: noindex", "", true, "listed"},
-		{"/no", "", "", "", false, "robots.txt keeps engines out: it may still be listed by its address alone"},
-		{"/no", "noindex", "", "", false, "robots.txt keeps engines out, so they never read the noindex: it may be listed by its address alone"},
-		{"/a", "", "", "https://a.example/b", false, "listed under its canonical address"},
+		{"/no", "", "", "", false, "robots.txt, line 2, keeps engines out: it may still be listed by its address alone"},
+		{"/no", "noindex", "", "", false, "robots.txt, line 2, keeps engines out, so they never read the noindex: it may be listed by its address alone"},
+		{"/a", "", "", "https://a.example/b", false, "listed under another address, which its canonical link names"},
 		{"/a/", "", "", "https://A.example/a/", true, "listed"},
 	} {
 		page := &facts.Page{RobotsTag: c.tag, RobotsHeader: c.header, Canonical: c.canonical}

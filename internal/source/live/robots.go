@@ -10,6 +10,7 @@ import (
 
 // A robotsFile is robots.txt, read as RFC 9309 says, with lines.
 type robotsFile struct {
+	failed   bool // it answered an error, which keeps everybody out (RFC 9309 §2.3.1.4)
 	groups   []robotsGroup
 	sitemaps []string
 	readable bool // every line is name: value, a comment or empty, and the file is within its bound

@@ -270,8 +270,12 @@ func (v *visit) barredAssets() {
 	barred := map[string]bool{}
 	for _, p := range v.real() {
 		for _, asset := range p.assets {
-			if u, err := url.Parse(asset); err == nil && v.inside(u) && !v.engineMay(u) {
-				barred[u.RequestURI()] = true
+			u, err := url.Parse(asset)
+			if err != nil || !v.inside(u) {
+				continue
+			}
+			if may, keeps := v.engineMay(u); !may {
+				barred[u.RequestURI()+" ("+strings.Trim(strings.TrimPrefix(keeps, "robots.txt"), ", ")+")"] = true
 			}
 		}
 	}
