@@ -35,6 +35,7 @@ type Baseline struct {
 	// Version tells baselines apart: the first eight hexadecimal digits of SHA-256 over all files.
 	Version string
 
+	abouts   map[string]string // by area
 	env      *cel.Env
 	itemEnvs map[string]*cel.Env
 }
@@ -48,7 +49,7 @@ type Limit struct {
 // Load reads the built-in rules and those of the named files. A rule or a limit of a later file replaces one of
 // the same name. Nothing is compiled yet.
 func Load(files ...string) (*Baseline, error) {
-	b := &Baseline{Limits: map[string]Limit{}, itemEnvs: map[string]*cel.Env{}}
+	b := &Baseline{Limits: map[string]Limit{}, abouts: map[string]string{}, itemEnvs: map[string]*cel.Env{}}
 	sum := sha256.New()
 	entries, err := builtIn.ReadDir("rules")
 	if err != nil {
@@ -84,6 +85,9 @@ func (b *Baseline) add(name string, data []byte, builtIn bool) error {
 	var f file
 	if err := strict.Decode(name, data, &f); err != nil {
 		return err
+	}
+	if f.Area != "" {
+		b.abouts[f.Area] = f.About
 	}
 	for limit, s := range f.Limits {
 		value, err := parseLimit(facts.Type(s.Type), s.Value, nil)
@@ -191,6 +195,9 @@ func (b *Baseline) Present(id string) (now string, changed bool) {
 	}
 	return id, false
 }
+
+// About says what an area is about, "" for one that no file is of.
+func (b *Baseline) About(area string) string { return b.abouts[area] }
 
 // Rule finds a rule by its id.
 func (b *Baseline) Rule(id string) (*Rule, bool) {

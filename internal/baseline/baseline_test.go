@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/ext"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -22,6 +24,22 @@ func TestBuiltInBaselineIsWhole(t *testing.T) {
 		assert.NotEmpty(t, r.Cites, "%s cites its source", r.ID)
 		assert.NotEmpty(t, r.Jobs, "%s serves a need", r.ID)
 		assert.NotContains(t, r.Why, "  ", r.ID)
+	}
+}
+
+// TestEveryFunctionIsExplained holds the list of what functions give against those that rules have.
+func TestEveryFunctionIsExplained(t *testing.T) {
+	with, err := newEnv(nil)
+	require.NoError(t, err)
+	without, err := cel.NewCustomEnv(cel.StdLib(), ext.Strings())
+	require.NoError(t, err)
+	for name := range with.Functions() {
+		if _, usual := without.Functions()[name]; !usual {
+			assert.Contains(t, Functions, name)
+		}
+	}
+	for name := range Functions {
+		assert.Contains(t, with.Functions(), name)
 	}
 }
 

@@ -60,6 +60,27 @@ func functions() []cel.EnvOption {
 	}
 }
 
+// Functions says of each of these functions what it gives.
+var Functions = map[string]string{
+	"within":              "mode.within(other): the mode has no permission that the other lacks",
+	"without":             "mode.without(other): the mode without the permissions of the other",
+	"octal":               "octal(\"0644\"): the mode that octal digits say",
+	"is_mail":             "is_mail(text): it is a mail address",
+	"mail_domain":         "mail_domain(address): what stands after the @, in lower case",
+	"url_host":            "url_host(address): the host of an address; nothing when it is none",
+	"same_address":        "same_address(a, b): the same address, but for the case of the host and a slash at the end",
+	"is_zone":             "is_zone(text): a time zone of the IANA database",
+	"same_zone":           "same_zone(a, b): both zones have the same hour all year round",
+	"is_host":             "is_host(text): a host and nothing else, with or without a scheme",
+	"has_markup":          "has_markup(text): it has angle brackets or quotation marks in it",
+	"language_matches":    "language_matches(range, tag): the tag is of that language, or the range of the tag's (RFC 4647 §3.3.1)",
+	"home_title":          "home_title(words, brand, separator, most): a pattern of words and brand, as many as fit into so many characters",
+	"squashed":            "squashed(text): its letters and digits in lower case, for comparing names",
+	"separators":          "separators(title): the separators in it, each once",
+	"has_loose_separator": "has_loose_separator(title): one stands first, last or doubled",
+	"filled":              "pattern.filled(site, tagline, separator): a title pattern with these put in",
+}
+
 func languageMatches(wanted, tag string) bool {
 	wanted, tag = strings.ToLower(wanted), strings.ToLower(tag)
 	return wanted != "" && tag != "" && (strings.HasPrefix(tag+"-", wanted+"-") || strings.HasPrefix(wanted+"-", tag+"-"))

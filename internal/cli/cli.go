@@ -281,6 +281,9 @@ func loadSite(name string) (*site.Site, error) {
 	if strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://") {
 		return site.Bare(name)
 	}
+	if _, err := os.Stat(name); err != nil && site.WithScheme(name) != name && !strings.HasSuffix(name, ".yaml") && !strings.HasSuffix(name, ".yml") {
+		return site.Bare(name) // a host, and nothing of that name lies here
+	}
 	return site.Load(name)
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -8,35 +9,60 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
-	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 )
 
 func (p *program) explainCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "explain RULE|SETTING",
-		Short: "Says in plain words what a rule or a setting is about",
-		Args:  oneArgument("name a rule or a setting, such as hardening.debug-off or site.title"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		Use:   "explain NAME [SITE]",
+		Short: "Says in plain words what a rule, a setting or any other name is about",
+		Long: `Says in plain words what a name is about: a rule, a setting, a name that the live source tells, an area, a list or one
+of its fields, a limit, a function of rules; or robots, which explains what search engines may do. With SITE it says
+how that stands there: every place that has a say in a setting, the effective one first, and what the rules say.`,
+		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) < 1 || len(args) > 2 {
+				return errors.New("name a rule, a setting or another name, such as hardening.debug-off or site.title, and perhaps a site")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
 			b, err := baseline.Load(p.baselines...)
 			if err != nil {
 				return err
 			}
+			if err := b.Compile(); err != nil {
+				return err
+			}
 			name := present(b, args[:1])[0]
-			if _, isRule := b.Rule(name); isRule {
-				return p.explainRule(b, name)
+			if _, err := report.Explain(b, name, nil); err != nil {
+				return err
 			}
-			return p.explainSetting(b, name)
-		},
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			b, err := baseline.Load()
+			var at *audit.Result
+			site := ""
+			if len(args) == 2 || p.site != "" {
+				of, err := p.audit(c.Context(), args[1:])
+				if err != nil {
+					return err
+				}
+				at, b, site = of.Result, of.Rules, of.Site
+			}
+			e, err := report.Explain(b, name, at)
 			if err != nil {
-				return nil, cobra.ShellCompDirectiveError
+				return err
 			}
-			return append(b.IDs(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveNoFileComp
+			return p.write(p.text(func(page render.Sheet) { render.Explain(page, e, site) }), jsonForm(e))
+		},
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			b, err := baseline.Load()
+			if err != nil || len(args) > 0 {
+				return nil, cobra.ShellCompDirectiveDefault
+			}
+			return report.Explained(b), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
 }
@@ -64,58 +90,4 @@ func oneArgument(says string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-func (p *program) explainRule(b *baseline.Baseline, id string) error {
-	if err := b.Compile(id); err != nil {
-		return err
-	}
-	rule, _ := b.Rule(id)
-	return p.write(p.text(func(page render.Sheet) { render.ExplainRule(page, b, rule) }))
-}
-
-func (p *program) explainSetting(b *baseline.Baseline, name string) error {
-	full := facts.Settings.Name(strings.TrimPrefix(name, facts.Settings.All()))
-	entry, known := facts.Lookup(full)
-	if !known {
-		return fmt.Errorf("there is no rule or setting %q%s; weltaxis baseline list lists the rules", name, nearest.Hint(name, append(b.IDs(), facts.Names(facts.Settings)...)))
-	}
-	if err := b.Compile(); err != nil {
-		return err
-	}
-	var rules []string
-	for _, rule := range b.Rules {
-		if slices.Contains(rule.Mentions(), full) {
-			rules = append(rules, rule.ID)
-		}
-	}
-	spellings, err := spellingsOf(strings.TrimPrefix(full, facts.Settings.All()))
-	if err != nil {
-		return err
-	}
-	return p.write(p.text(func(page render.Sheet) { render.ExplainSetting(page, entry, rules, spellings) }))
-}
-
-// spellingsOf says where each shipped dialect keeps a setting.
-func spellingsOf(name string) ([]render.Spelling, error) {
-	var list []render.Spelling
-	for _, shipped := range dialect.Shipped() {
-		d, err := dialect.Load(shipped, "")
-		if err != nil {
-			return nil, err
-		}
-		s, mapped := d.Settings[name]
-		if !mapped {
-			continue
-		}
-		spelling := render.Spelling{Dialect: shipped, Place: strings.Join(s.Places(), ", else "), Screen: s.Screen}
-		if s.Query != "" {
-			spelling.Place = s.Query
-		}
-		if s.Default != nil {
-			spelling.Default = string(*s.Default)
-		}
-		list = append(list, spelling)
-	}
-	return list, nil
 }

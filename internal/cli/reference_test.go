@@ -3,7 +3,9 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/dialect"
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 )
 
@@ -58,7 +60,7 @@ func commandReference() string {
 // vocabularyReference is every name of the catalogue that people write, and every list.
 func vocabularyReference() string {
 	var b strings.Builder
-	b.WriteString("# Vocabulary\n\nThe neutral names that site files, dialects, rules and `fix --value` use. This page is made from the program; a test holds\nit to that. Names that the live source reads are listed by `weltaxis explain`.\n")
+	b.WriteString("# Vocabulary\n\nEvery name that site files, dialects, rules and `fix --value` use; `weltaxis explain NAME` says the same of one, and `weltaxis explain\nNAME SITE` how it stands there. This page is made from the program; a test holds it to that.\n")
 	typeOf := func(t facts.Type, words []string) string {
 		if len(words) > 0 {
 			return "one of " + strings.Join(words, ", ")
@@ -68,18 +70,41 @@ func vocabularyReference() string {
 	for _, part := range []struct {
 		source facts.Source
 		head   string
-	}{{facts.Intent, "Intent, in the site file"}, {facts.Settings, "Settings"}} {
+	}{{facts.Intent, "Intent, in the site file: `intent.`"}, {facts.Settings, "Settings: `settings.`"}, {facts.Live, "What a visitor gets: `live.`"}} {
 		fmt.Fprintf(&b, "\n## %s\n\n| name | type | meaning |\n| --- | --- | --- |\n", part.head)
 		for _, e := range facts.Of(part.source) {
 			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", e.Short(), typeOf(e.Type, e.Words), e.Meaning)
 		}
 	}
-	b.WriteString("\n## Lists of the content system\n")
-	for _, name := range dialect.ListNames() {
+	b.WriteString("\n## Lists\n")
+	for _, name := range slices.Sorted(maps.Keys(facts.Lists)) {
 		fmt.Fprintf(&b, "\n### %s\n\n| field | type | meaning |\n| --- | --- | --- |\n", name)
-		for _, f := range facts.Lists[facts.Settings.Name(name)] {
+		for _, f := range facts.Lists[name] {
 			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Name, typeOf(f.Type, f.Words), f.Meaning)
 		}
+	}
+	rules, err := baseline.Load()
+	if err != nil {
+		panic(err)
+	}
+	b.WriteString("\n## Areas\n\n| area | rules | about |\n| --- | --- | --- |\n")
+	for _, area := range baseline.Areas {
+		n := 0
+		for _, r := range rules.Rules {
+			if r.Area == area {
+				n++
+			}
+		}
+		fmt.Fprintf(&b, "| `%s` | %d | %s |\n", area, n, rules.About(area))
+	}
+	b.WriteString("\n## Limits: `limits.`\n\n| limit | type | value | meaning |\n| --- | --- | --- | --- |\n")
+	for _, name := range slices.Sorted(maps.Keys(rules.Limits)) {
+		l := rules.Limits[name]
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, l.Value.Type(), l.Value, l.Means)
+	}
+	b.WriteString("\n## Functions of rules\n\n")
+	for _, name := range slices.Sorted(maps.Keys(baseline.Functions)) {
+		fmt.Fprintf(&b, "- `%s`: %s\n", name, baseline.Functions[name])
 	}
 	return b.String()
 }

@@ -6,105 +6,35 @@ import (
 	"slices"
 	"strings"
 
-	"weltaxis/internal/baseline"
-	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
 )
 
-// ExplainRule writes what a rule is about: what ought to hold, why, how it is judged, how it is put right, and
-// where it comes from.
-func ExplainRule(p Sheet, b *baseline.Baseline, r *baseline.Rule) {
-	const label = 11
-	fmt.Fprintln(p, bold.Render(r.ID))
+// Explain writes what a name is about, and how it stands at a site.
+func Explain(p Sheet, e *report.Explanation, site string) {
+	fmt.Fprintln(p, bold.Render(Safe(e.Name)))
 	fmt.Fprintln(p)
-	p.block(0, "expected", label, fillLimits(b, r.Expected), plain)
-	p.block(0, "why", label, r.Why, plain)
-	p.block(0, "severity", label, severities(r), plain)
-	if r.Each != "" {
-		p.block(0, "for each", label, strings.Replace(r.Each, " as ", ", called ", 1), plain)
-	}
-	if r.When.Source != "" {
-		p.block(0, "applies if", label, oneLine(r.When.Source), plain)
-	}
-	p.block(0, "holds if", label, oneLine(r.Holds.Source), plain)
-	for _, name := range r.LimitNames() {
-		p.block(0, "limit", label, fmt.Sprintf("limits.%s is %s: %s", name, b.Limits[name].Value, b.Limits[name].Means), plain)
-	}
-	p.explainFix(r, label)
-	if len(r.Covers) > 0 {
-		p.block(0, "settles", label, list(r.Covers)+", when the cause is the same", plain)
-	}
-	for _, cite := range r.Cites {
-		p.block(0, "source", label, cite, plain)
-	}
-	if r.CWE > 0 {
-		p.block(0, "weakness", label, fmt.Sprintf("CWE-%d", r.CWE), plain)
+	p.parts(e.Parts)
+	if len(e.Here) > 0 {
+		fmt.Fprintln(p)
+		p.line("at " + Safe(site))
+		p.parts(e.Here)
 	}
 }
 
-func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
-
-// fillLimits puts limits into a text; what depends on the site stays in braces.
-func fillLimits(b *baseline.Baseline, text string) string {
-	for name, limit := range b.Limits {
-		text = strings.ReplaceAll(text, "{limits."+name+"}", limit.Value.String())
+func (p Sheet) parts(parts []report.Part) {
+	label := 0
+	for _, part := range parts {
+		label = max(label, columnsOf(part.Label)+gap)
 	}
-	return text
-}
-
-func severities(r *baseline.Rule) string {
-	var parts []string
-	for _, c := range r.Severity {
-		if c.If.Source != "" {
-			parts = append(parts, c.Is.String()+" if "+oneLine(c.If.Source))
-			continue
+	said := ""
+	for _, part := range parts {
+		name := part.Label
+		if name == said {
+			name = ""
+		} else {
+			said = name
 		}
-		parts = append(parts, c.Is.String())
-	}
-	return strings.Join(parts, ", else ")
-}
-
-func (p Sheet) explainFix(r *baseline.Rule, label int) {
-	for _, line := range r.Fix.Lines() {
-		p.block(0, "fix", label, line, plain)
-	}
-	p.block(0, "risk", label, strings.TrimPrefix(riskText(r.Fix.Risk, r.Noticed()), "fix "), plain)
-}
-
-// A Spelling says where one dialect keeps a setting.
-type Spelling struct {
-	Dialect, Place, Default, Screen string
-}
-
-// typeWords say what a type means to somebody who sets one.
-var typeWords = map[facts.Type]string{
-	facts.String: "text", facts.Bool: "yes or no", facts.Int: "a whole number", facts.Duration: "a time such as 30m or 8h",
-	facts.Size: "a size such as 8M", facts.Zone: "a time zone such as Europe/London", facts.Mail: "a mail address",
-	facts.URL: "an address", facts.Pattern: "a text with {placeholders}", facts.Date: "a date such as 2027-03-31",
-	facts.Version: "a version", facts.List: "a list of texts", facts.Secret: "a secret: only its length is ever read",
-}
-
-// ExplainSetting writes what a setting means, which rules look at it and how dialects spell it.
-func ExplainSetting(p Sheet, entry facts.Term, rules []string, spellings []Spelling) {
-	const label = 11
-	fmt.Fprintln(p, bold.Render(strings.TrimPrefix(entry.Name, facts.Settings.All())))
-	fmt.Fprintln(p)
-	p.block(0, "means", label, entry.Meaning, plain)
-	kind := typeWords[entry.Type]
-	if len(entry.Words) > 0 {
-		kind = "one of " + list(entry.Words)
-	}
-	p.block(0, "type", label, kind, plain)
-	if len(rules) > 0 {
-		p.block(0, "rules", label, list(rules), plain)
-	}
-	for _, s := range spellings {
-		p.block(0, "in "+s.Dialect, label, s.Place, plain)
-		if s.Default != "" {
-			p.block(0, "", label, "when not set: "+s.Default, plain)
-		}
-		if s.Screen != "" {
-			p.block(0, "", label, "by hand: "+s.Screen, plain)
-		}
+		p.block(0, name, label, Safe(part.Says), plain)
 	}
 }
 

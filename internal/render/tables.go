@@ -219,7 +219,7 @@ func Files(p Sheet, r *report.Report) {
 func Rules(p Sheet, b *baseline.Baseline) {
 	var rows [][]string
 	for _, rule := range b.Rules {
-		rows = append(rows, []string{rule.ID, rule.Severity.Worst().String(), withoutBraces(fillLimits(b, rule.Expected))})
+		rows = append(rows, []string{rule.ID, rule.Severity.Worst().String(), withoutBraces(report.WithLimits(b, rule.Expected))})
 	}
 	p.table([]string{"rule", "severity", "expected"}, rows, func(row, column int) lipgloss.Style {
 		if column == 1 && row < len(rows) {

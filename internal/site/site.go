@@ -5,16 +5,20 @@
 package site
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+
+	"golang.org/x/text/language"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
@@ -205,10 +209,22 @@ func (v intentValue) reading(name string) (facts.Reading, error) {
 }
 
 func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
+	if v.node.IsNothing() {
+		return facts.Value{}, v.node.Errorf("%s: nothing stands here; write a value, or leave the line out", name)
+	}
+	if sign, is := v.node.IsEmptyBlock(); is {
+		return facts.Value{}, v.node.Errorf("%s: %s begins a block in YAML; if the sign is meant, put it in quotes: %s: %q", name, sign, name, sign)
+	}
 	if entry.Type == facts.List {
 		var list []string
-		err := v.node.Into(&list)
-		return facts.ListOf(list...), err
+		if !v.node.IsSequence() {
+			text, _, _ := v.node.Scalar()
+			return facts.Value{}, v.node.Errorf("%s: a list is expected here; write it as [%s]", name, cmp.Or(text, "..."))
+		}
+		if err := v.node.Into(&list); err != nil {
+			return facts.Value{}, err
+		}
+		return facts.ListOf(list...), v.checkList(name, list)
 	}
 	if entry.Type == facts.Date {
 		var day strict.Date
@@ -216,11 +232,19 @@ func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
 		return facts.NumberOf(facts.Date, day.Unix()), err
 	}
 	text, kind, err := v.node.Scalar()
-	if err != nil {
+	switch {
+	case err != nil:
 		return facts.Value{}, err
-	}
-	if want := map[bool]string{true: "bool", false: "string"}[entry.Type == facts.Bool]; kind != want {
-		return facts.Value{}, v.node.Errorf("%s: %s", name, map[string]string{"bool": "true or false is expected here", "string": "a text is expected here; put it in quotes"}[want])
+	case entry.Type == facts.Bool && kind != "bool":
+		return facts.Value{}, v.node.Errorf("%s: true or false is expected here, and %s is neither", name, text)
+	case entry.Type == facts.Words && kind != "string":
+		return facts.Value{}, v.node.Errorf("%s: %s is not one of %s", name, text, strings.Join(entry.Words, ", "))
+	case entry.Type != facts.Bool && kind != "string":
+		return facts.Value{}, v.node.Errorf("%s: a text is expected here; put it in quotes: %s: %q", name, name, text)
+	case text == "":
+		return facts.Value{}, v.node.Errorf("%s: nothing stands here; write a value, or leave the line out", name)
+	case entry.Type == facts.URL:
+		text = WithScheme(text)
 	}
 	value, err := entry.Type.Parse(text)
 	if err != nil {
@@ -229,12 +253,56 @@ func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
 	return value, v.check(name, entry, value)
 }
 
+// hostShape is a host with a dot, and what may follow it in an address.
+var hostShape = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?\.)+[A-Za-z0-9-]*[A-Za-z0-9](:[0-9]+)?(/.*)?$`)
+
+// WithScheme is an address with the scheme that is meant when none is said, https; what is no address is as it was.
+func WithScheme(text string) string {
+	if hostShape.MatchString(text) {
+		return "https://" + text
+	}
+	return text
+}
+
+// checkList holds the items of a list against what the name promises.
+func (v intentValue) checkList(name string, list []string) error {
+	for _, item := range list {
+		switch host := strings.TrimPrefix(item[strings.LastIndex(item, "@")+1:], "https://"); name {
+		case "languages":
+			if err := languageTag(item); err != nil {
+				return v.node.Errorf("%s: %s", name, err)
+			}
+		case "mail_domains", "building_hosts":
+			if host = strings.Trim(strings.TrimPrefix(host, "http://"), "/"); host != item {
+				return v.node.Errorf("%s: %q is no host; write it as %s", name, item, host)
+			}
+		}
+	}
+	return nil
+}
+
+// languageTag tells what is wrong with a language that is no tag of RFC 5646, or one that nobody has registered.
+func languageTag(text string) error {
+	if _, err := language.Parse(text); err != nil || strings.Contains(text, "_") {
+		return fmt.Errorf("%q is no language tag (RFC 5646); write it as en-GB, de or pt-BR", text)
+	}
+	return nil
+}
+
 // check holds a value against what its type promises; the site file is the one place where that is an error.
 func (v intentValue) check(name string, entry facts.Term, value facts.Value) error {
 	text := value.Text()
 	switch {
 	case !entry.Check(value):
 		return v.node.Errorf("%s: %q is not one of %s%s", name, text, strings.Join(entry.Words, ", "), nearest.Hint(text, entry.Words))
+	case name == facts.IntentLanguage.Short():
+		if err := languageTag(text); err != nil {
+			return v.node.Errorf("%s: %s", name, err)
+		}
+	case name == facts.IntentWebUser.Short() && text != "":
+		if _, err := user.Lookup(text); err != nil {
+			slog.Warn(v.node.Errorf("%s: there is no user %q on this machine; what the web server may do to the files is worked out for somebody of that name all the same", name, text).Error())
+		}
 	case entry.Type == facts.Zone && !facts.IsZone(text):
 		return v.node.Errorf("%s: %q is no time zone of the IANA database; write it as Europe/London", name, text)
 	case entry.Type == facts.URL && facts.URLHost(text) == "":
@@ -424,6 +492,7 @@ func Stages() []string {
 
 // Bare is the site file of a site that has none: only an address, taken to be live. Nothing on it is one's own.
 func Bare(address string) (*Site, error) {
+	address = WithScheme(address)
 	if facts.URLHost(address) == "" {
 		return nil, fmt.Errorf("%q is no address; write it as https://www.name.example", address)
 	}

@@ -2,6 +2,7 @@ package site
 
 import (
 	"encoding/json"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -52,7 +53,16 @@ var cases = []struct {
 	{"wrong bool", "site: A\nintent: {sub_folder: 'yes'}\nsources: {files: {root: .}}\n", "true or false is expected here", false},
 	{"wrong list", "site: A\nintent: {words: one}\nsources: {files: {root: .}}\n", "a list is expected here", false},
 	{"wrong date", "site: A\nintent: {maintenance_until: 2027-02-30}\nsources: {files: {root: .}}\n", "is not a date that exists", false},
-	{"no address", "site: A\nintent: {address: www.a.example}\nsources: {files: {root: .}}\n", "is no address", false},
+	{"no address", "site: A\nintent: {address: nowhere}\nsources: {files: {root: .}}\n", "is no address", false},
+	{"address without a scheme", "site: A\nintent: {address: www.a.example}\nsources: {files: {root: .}}\n", "", false},
+	{"a language's name", "site: A\nintent: {language: English}\nsources: {files: {root: .}}\n", `"English" is no language tag (RFC 5646); write it as en-GB`, true},
+	{"a locale", "site: A\nintent: {languages: [en, en_GB]}\nsources: {files: {root: .}}\n", `"en_GB" is no language tag`, true},
+	{"a sign of YAML", "site: A\nintent:\n  separator: |\nsources: {files: {root: .}}\n", `line 3, column 14: separator: | begins a block in YAML; if the sign is meant, put it in quotes: separator: "|"`, false},
+	{"nothing", "site: A\nintent:\n  brand:\nsources: {files: {root: .}}\n", "line 3, column 9: brand: nothing stands here", false},
+	{"an empty text", "site: A\nintent: {brand: ''}\nsources: {files: {root: .}}\n", "brand: nothing stands here", false},
+	{"a number for a word", "site: A\nintent: {authors: 3}\nsources: {files: {root: .}}\n", "authors: 3 is not one of one, several", false},
+	{"a mailbox for a host", "site: A\nintent: {mail_domains: [post@a.example]}\nsources: {files: {root: .}}\n", `"post@a.example" is no host; write it as a.example`, false},
+	{"an address for a host", "site: A\nintent: {building_hosts: ['https://old.example/']}\nsources: {files: {root: .}}\n", `write it as old.example`, false},
 	{"no zone", "site: A\nintent: {time_zone: Europe/Nowhere}\nsources: {files: {root: .}}\n", "no time zone of the IANA database", true},
 	{"universal time", "site: A\nintent: {time_zone: UTC}\nsources: {files: {root: .}}\n", "no time zone", false},
 	{"no dialect", "site: A\nsources: {settings: {root: .}}\n", "dialect is missing", false},
@@ -80,6 +90,17 @@ func TestLoadAndSchemaAgree(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestAUserThatIsNotThereIsPointedOut, since the files may be judged for a machine that knows the name.
+func TestAUserThatIsNotThereIsPointedOut(t *testing.T) {
+	var said strings.Builder
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&said, nil)))
+	defer slog.SetDefault(before)
+	_, err := Parse(filepath.Join(t.TempDir(), FileName), []byte("site: A\nintent: {web_user: nobody-of-that-name}\nsources: {live: {url: https://a.example}}\n"))
+	require.NoError(t, err)
+	assert.Contains(t, said.String(), "there is no user")
 }
 
 func compiled(t *testing.T) *jsonschema.Schema {

@@ -101,6 +101,9 @@ func (n Node) Pos() Pos {
 		at = v.Key
 	}
 	if l, ok := at.(*ast.LiteralNode); ok && l.Value != nil {
+		if _, empty := n.IsEmptyBlock(); empty {
+			return Pos{l.Start.Position.Line, l.Start.Position.Column}
+		}
 		at = l.Value
 	}
 	t := at.GetToken()
@@ -128,6 +131,21 @@ func (n Node) IsMapping() bool {
 func (n Node) IsSequence() bool {
 	_, ok := n.node.(*ast.SequenceNode)
 	return ok
+}
+
+// IsEmptyBlock tells whether the node is a block (| or >) with nothing in it: more likely a sign that lacks quotes.
+func (n Node) IsEmptyBlock() (sign string, is bool) {
+	l, ok := n.node.(*ast.LiteralNode)
+	if !ok || l.Value == nil || strings.TrimSpace(l.Value.Value) != "" {
+		return "", false
+	}
+	return l.Start.Value, true
+}
+
+// IsNothing tells whether nothing stands where the node is.
+func (n Node) IsNothing() bool {
+	_, is := n.node.(*ast.NullNode)
+	return is
 }
 
 // Scalar returns the node's own text with its kind: "string", "int", "float" or "bool".
