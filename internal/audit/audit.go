@@ -45,7 +45,8 @@ type Options struct {
 }
 
 // Run looks at the site with every step that the site file asks for, and judges what they saw. Errors are those of a
-// site file, baseline or dialect that cannot be used, and of a context that ended.
+// site file, baseline or dialect that cannot be used, and of a context that ended: then there is a result all the same,
+// of what was seen until then, with a gap for each step that was not at its end.
 func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Result, error) {
 	rules, err := Rules(s, options)
 	if err != nil {
@@ -56,11 +57,14 @@ func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Re
 		return nil, err
 	}
 	compiled := rules.Compiling()
-	seen, err := gather(ctx, ask)
-	if err := errors.Join(err, compiled()); err != nil {
+	seen, interrupted := gather(ctx, ask)
+	if err := compiled(); err != nil {
 		return nil, err
 	}
-	return Judge(rules, ask.snapshot(seen, rules, now), options), nil
+	if interrupted != nil && ctx.Err() == nil {
+		return nil, interrupted
+	}
+	return Judge(rules, ask.snapshot(seen, rules, now), options), interrupted
 }
 
 // Look gathers without judging.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -14,6 +15,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/progress"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/source/live"
@@ -111,24 +113,27 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 // gather has every step look that was asked for: as soon as it has been told what it needs, side by side with those
 // that have been told as well.
 func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
-	parts := make([]facts.Seen, len(Steps))
+	parts, whole := make([]facts.Seen, len(Steps)), make([]bool, len(Steps))
 	waves, err := order(Steps, func(step Step) bool { _, asked := step.Where(ask); return asked })
 	if err != nil {
 		return facts.Seen{}, err
 	}
+	var interrupted error
 	for _, wave := range waves {
 		group, ctx := errgroup.WithContext(ctx)
 		for _, i := range wave {
+			progress.Tell(ctx, doing(wave), 0, 0)
 			group.Go(func() error {
 				start := time.Now()
 				var err error
 				parts[i], err = Steps[i].Gather(ctx, ask)
+				whole[i] = err == nil
 				slog.Debug("looked", "step", Steps[i].Name, "took", time.Since(start), "readings", len(parts[i].Readings), "gaps", len(parts[i].Gaps))
 				return err
 			})
 		}
 		if err := group.Wait(); err != nil {
-			return facts.Seen{}, err
+			interrupted = err
 		}
 		for _, i := range wave {
 			for hint, told := range parts[i].Hints {
@@ -137,8 +142,15 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 		}
 	}
 	var seen facts.Seen
-	for _, part := range parts {
+	for i, part := range parts {
 		seen.Merge(part)
+		if whole[i] || interrupted == nil {
+			continue
+		}
+		if _, asked := Steps[i].Where(ask); asked {
+			source := Steps[i].Source
+			seen.AddGap(facts.Gap{Source: source, What: "the rest", Kind: facts.Failed, Because: "interrupted before all was seen", Names: []string{source.All()}})
+		}
 	}
 	for _, gap := range seen.Gaps {
 		level := slog.LevelInfo
@@ -148,7 +160,16 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 		slog.Log(ctx, level, "gap", "source", gap.Source, "what", gap.What, "because", gap.Because)
 	}
 	join(&seen)
-	return seen, nil
+	return seen, interrupted
+}
+
+// doing says which sources are being looked at.
+func doing(wave []int) string {
+	var names []string
+	for _, i := range wave {
+		names = append(names, Steps[i].Name)
+	}
+	return "looking at " + strings.Join(names, ", ")
 }
 
 // order puts the steps that are wanted into waves: a step comes after all that tell it something.

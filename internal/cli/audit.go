@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"errors"
+
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/facts"
@@ -10,7 +12,7 @@ import (
 func (p *program) auditCommand() *cobra.Command {
 	alarm := facts.High.String()
 	var brief, full bool
-	c := &cobra.Command{
+	c := p.written(p.comparing(p.looking(&cobra.Command{
 		Use:   "audit [SITE]",
 		Short: "Looks at a site from every side and reports what deviates, with fixes",
 		Long: `Looks at a site from every side that its site file names, judges what it sees by the baseline, and reports
@@ -20,11 +22,15 @@ SITE is a site file, a folder that holds weltaxis.yaml, a snapshot (.json), or j
 you are in. Of an address only what an ordinary visitor sees is looked at.
 
 ` + statusHelp,
-		Args: cobra.MaximumNArgs(1),
+		Example: "  weltaxis audit mysite/weltaxis.yaml\n  weltaxis audit https://www.name.example\n  weltaxis audit --stage live --only visibility,critical --brief",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			threshold, err := severityOf("alarm", alarm)
 			if err != nil {
 				return err
+			}
+			if brief && full {
+				return errors.New("say either --brief or --full")
 			}
 			result, err := p.audit(c.Context(), args)
 			if err != nil {
@@ -41,11 +47,11 @@ you are in. Of an address only what an ordinary visitor sees is looked at.
 			}
 			return nil
 		},
-	}
+	})), "text", "json")
 	c.Flags().BoolVar(&brief, "brief", false, "a line for each deviation")
 	c.Flags().BoolVar(&full, "full", false, "every reading, where to do it by hand, and the rules that were not judged")
-	c.MarkFlagsMutuallyExclusive("brief", "full")
 	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")
+	complete(c, "alarm", append(facts.SeverityWords(), "never")...)
 	return c
 }
 

@@ -11,14 +11,12 @@ import (
 	"io"
 	"log/slog"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/charmbracelet/colorprofile"
@@ -28,6 +26,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/progress"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -39,7 +38,8 @@ const (
 	exitDeviates    = 1
 	exitWrong       = 2
 	exitPartial     = 3
-	exitInterrupted = 130
+	exitInterrupted = 130 // SIGINT
+	exitTerminated  = 143 // SIGTERM
 )
 
 const statusHelp = `Exit status:
@@ -47,7 +47,7 @@ const statusHelp = `Exit status:
   1    something deviates at or above --alarm
   2    wrong use, or a site file, baseline or dialect that cannot be used
   3    no such deviation, but something asked for could not be seen
-  130  interrupted`
+  130  interrupted, or 143 when by SIGTERM`
 
 // version is set when a release is built; otherwise it comes from the build's own record.
 var version = ""
@@ -87,6 +87,9 @@ type program struct {
 	ignore    bool // robots.txt
 	previous  string
 	pages     []string // the only ones to look at
+	meter     *meter
+	said      bool // that the command was interrupted
+	waiting   bool // for that
 	log       string
 }
 
@@ -103,26 +106,36 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(120 << 20)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	p := &program{in: in, out: out, err: err}
+	meter := newMeter(err)
+	defer meter.hide()
+	ctx, signals := catching(func(code int) {
+		meter.hide()
+		fmt.Fprintln(err, "weltaxis: interrupted")
+		os.Exit(code)
+	})
+	defer signals.stop()
+	p := &program{in: in, out: out, err: err, meter: meter, format: "text"}
 	root := p.command()
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(err)
-	failure := root.ExecuteContext(ctx)
+	failure := root.ExecuteContext(progress.To(ctx, meter.tell))
+	meter.hide()
+	if code := signals.status(); code != 0 && p.waiting {
+		return exitFine
+	} else if code != 0 {
+		if !p.said {
+			fmt.Fprintln(err, "weltaxis: interrupted")
+		}
+		return code
+	}
 	var code status
 	switch {
 	case failure == nil:
 		return exitFine
 	case errors.As(failure, &code):
 		return int(code)
-	case ctx.Err() != nil:
-		fmt.Fprintln(err, "weltaxis: interrupted")
-		return exitInterrupted
-	case errors.Is(failure, syscall.EPIPE):
-		return exitFine // whoever reads has read enough
 	}
 	fmt.Fprintf(err, "weltaxis: %s\n", render.Safe(failure.Error()))
 	return exitWrong
@@ -154,18 +167,8 @@ Begin with:  weltaxis demo
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w; %s --help lists the options", err, c.CommandPath())
 	})
-	flags := root.PersistentFlags()
-	flags.StringVar(&p.site, "site", "", "site file, or the folder that holds it")
-	flags.StringVar(&p.stage, "stage", "", "judge as if in this stage: "+strings.Join(site.Stages(), ", "))
-	flags.StringSliceVar(&p.only, "only", nil, "areas or rules, with commas between")
-	flags.StringVar(&p.format, "format", "text", "text or json; the help of a command says if there is more")
-	flags.StringVar(&p.output, "output", "", "write to this file instead of standard output")
-	flags.StringSliceVar(&p.baselines, "baseline", nil, "files of rules added to the built-in ones")
-	flags.BoolVar(&p.quiet, "quiet", false, "print nothing but errors; the exit status says the rest")
-	flags.BoolVar(&p.offline, "offline", false, "let no request leave: the live source is not asked")
-	flags.BoolVar(&p.ignore, "ignore-robots", false, "look at what robots.txt asks robots not to, on a site of one's own")
-	flags.StringVar(&p.previous, "previous", "", "an earlier snapshot of the site: what answered then should answer now")
-	flags.StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
+	root.PersistentFlags().StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
+	complete(root, "log", "debug", "info", "warn", "error")
 	for _, c := range p.commands() {
 		root.AddCommand(c)
 	}
@@ -270,8 +273,12 @@ func (p *program) audit(ctx context.Context, args []string) (*report.Report, err
 		}
 	}
 	result, err := audit.Run(ctx, s, time.Now(), options)
-	if err != nil {
+	if result == nil {
 		return nil, err
+	}
+	if err != nil { // interrupted; what was seen until then is worth saying
+		fmt.Fprintln(p.err, "weltaxis: interrupted; this is what was seen until then")
+		p.said = true
 	}
 	return report.New(result), nil
 }
@@ -309,8 +316,11 @@ type form struct {
 // text is the form for people; it is laid out for the terminal it goes to.
 func (p *program) text(lay func(render.Sheet)) form {
 	return form{"text", func(w io.Writer) error {
-		page := render.Sheet{Writer: colorprofile.NewWriter(w, os.Environ()), Width: widthOf(w)}
-		lay(page)
+		under := w
+		if through, is := w.(*writer); is {
+			under = through.under
+		}
+		lay(render.Sheet{Writer: &colorprofile.Writer{Forward: w, Profile: colorprofile.Detect(under, os.Environ())}, Width: widthOf(under)})
 		return nil
 	}}
 }
@@ -329,11 +339,12 @@ func (p *program) write(forms ...form) error {
 	if i < 0 {
 		return fmt.Errorf("--format: there is no format %q here%s; there are %s", p.format, nearest.Hint(p.format, names), strings.Join(names, ", "))
 	}
+	p.meter.hide()
 	if p.output == "" {
 		if p.quiet {
 			return nil
 		}
-		return forms[i].write(p.out)
+		return p.toStdout(forms[i].write)
 	}
 	return writeFile(p.output, forms[i].write)
 }

@@ -24,7 +24,7 @@ func (p *program) demoCommand() *cobra.Command {
 	var into string
 	var renew, keepServing bool
 	var port int
-	c := &cobra.Command{
+	c := p.written(&cobra.Command{
 		Use:   "demo",
 		Short: "Writes a demo site, serves and audits it, and says what to try next",
 		Long: `Writes the demo, six invented sites on three invented content systems, into a folder, serves them on loopback,
@@ -72,7 +72,8 @@ that audit, pages, fix and the rest can be tried on them from another terminal.`
 				render.TryNext(page, nextSteps(dir))
 			}), jsonForm(result))
 		},
-	}
+		Example: "  weltaxis demo\n  weltaxis demo --into demo --serve",
+	}, "text", "json")
 	c.Flags().StringVar(&into, "into", "", "the folder to write to (default: a new temporary one)")
 	c.Flags().BoolVar(&keepServing, "serve", false, "serve the demo's sites on loopback until interrupted, instead of auditing")
 	c.Flags().IntVar(&port, "port", 0, "the first of the ports to serve on; those after it are taken too (default: free ones)")
@@ -88,6 +89,7 @@ func (p *program) serve(ctx context.Context, server *demo.Server, dir string) er
 	if err := p.write(p.text(func(page render.Sheet) { render.Served(page, dir, server.Sites(), server.Connect, servedSteps(dir)) })); err != nil {
 		return err
 	}
+	p.waiting = true
 	return server.Wait(ctx)
 }
 

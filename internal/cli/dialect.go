@@ -33,7 +33,7 @@ func (p *program) dialectCommand() *cobra.Command {
 }
 
 func (p *program) dialectList() *cobra.Command {
-	return &cobra.Command{
+	return p.written(&cobra.Command{
 		Use: "list", Short: "Lists the dialects that come with the program", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			var all []*dialect.Dialect
@@ -46,11 +46,12 @@ func (p *program) dialectList() *cobra.Command {
 			}
 			return p.write(p.text(func(page render.Sheet) { render.Dialects(page, all) }), jsonForm(render.DialectList(all)))
 		},
-	}
+		Example: "  weltaxis dialect list",
+	}, "text", "json")
 }
 
 func (p *program) dialectExport() *cobra.Command {
-	return &cobra.Command{
+	return p.written(&cobra.Command{
 		Use: "export NAME", Short: "Writes a dialect that comes with the program, as a start for one's own",
 		Args: oneArgument("name a dialect, such as " + dialect.Shipped()[0]),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -64,12 +65,13 @@ func (p *program) dialectExport() *cobra.Command {
 			p.format = "yaml"
 			return p.write(form{"yaml", func(w io.Writer) error { _, err := w.Write(source); return err }})
 		},
-	}
+		ValidArgs: dialect.Shipped(), Example: "  weltaxis dialect export " + dialect.Shipped()[0] + " --output mine.yaml",
+	}, "yaml")
 }
 
 func (p *program) dialectCheck() *cobra.Command {
 	var root string
-	c := &cobra.Command{
+	c := p.written(p.sited(&cobra.Command{
 		Use:   "check DIALECT",
 		Short: "Holds a dialect against the vocabulary, and with --root or --site against a real installation",
 		Long: `Holds a dialect, a shipped one's name or a file as ./name.yaml, against the vocabulary and against itself. With
@@ -101,7 +103,9 @@ written. The exit status is 1 when an entry cannot be read or would not be writt
 			}
 			return nil
 		},
-	}
+		Example: "  weltaxis dialect check ./mine.yaml --root /srv/www/site",
+	}), "text", "json")
+	c.Flags().BoolVar(&p.offline, "offline", false, "let no request leave, and connect to no database server")
 	c.Flags().StringVar(&root, "root", "", "the folder of an installation that speaks it")
 	return c
 }
@@ -129,7 +133,7 @@ func (p *program) installation(root string) (options store.Options, where string
 func (p *program) dialectDiscover() *cobra.Command {
 	var root, database, live, name string
 	var ask bool
-	c := &cobra.Command{
+	c := p.written(p.sited(&cobra.Command{
 		Use:   "discover",
 		Short: "Drafts a dialect for a content system that nobody has described",
 		Long: `Looks for configuration files and tables that hold settings, weighs each neutral setting against each place by the
@@ -175,7 +179,9 @@ The database is the one that the configuration names, or --database:
 			return p.write(p.text(func(page render.Sheet) { render.Draft(page, draft, known, "") }), jsonForm(render.DraftJSON(draft, known)),
 				form{"yaml", func(w io.Writer) error { _, err := w.Write(draft.YAML()); return err }})
 		},
-	}
+		Example: "  weltaxis dialect discover --root /srv/www/site --output mine.yaml",
+	}), "text", "json", "yaml")
+	c.Flags().BoolVar(&p.offline, "offline", false, "let no request leave, and connect to no database server")
 	c.Flags().StringVar(&root, "root", "", "the folder of the installation")
 	c.Flags().StringVar(&database, "database", "", "the database, where the configuration does not say")
 	c.Flags().StringVar(&live, "live", "", "the address the site is served under")

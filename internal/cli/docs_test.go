@@ -15,45 +15,84 @@ import (
 
 var fence = regexp.MustCompile("(?ms)^```(\\w+)(?: (\\S+))?\n(.*?)^```$")
 
-// TestTheDialectGuideIsTrue writes every file of docs/dialects.md that has a name, runs every command, and compares
-// what is printed with what stands there. With REWRITE_GUIDE set it writes down what is printed instead.
-func TestTheDialectGuideIsTrue(t *testing.T) {
-	guide, err := os.ReadFile("../../docs/dialects.md")
-	require.NoError(t, err)
-	dir, bin := t.TempDir(), build(t)
-	ran, rewritten := 0, string(guide)
-	for _, block := range fence.FindAllStringSubmatch(string(guide), -1) {
-		language, name, text := block[1], block[2], block[3]
-		switch {
-		case language == "sql":
-			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
-			db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, name))
+// TestTheDocumentsAreTrue writes every file of a document that has a name, runs every command, and compares what is
+// printed with what stands there. With REWRITE_GUIDE set it writes down what is printed instead.
+func TestTheDocumentsAreTrue(t *testing.T) {
+	bin := build(t)
+	for _, c := range []struct {
+		file  string
+		demo  bool // it speaks of the demo's folder
+		least int  // commands
+	}{{"docs/dialects.md", false, 5}, {"README.md", true, 6}} {
+		t.Run(c.file, func(t *testing.T) {
+			guide, err := os.ReadFile("../../" + c.file)
 			require.NoError(t, err)
-			_, err = db.Exec(text)
-			require.NoError(t, err)
-			require.NoError(t, db.Close())
-		case name != "":
-			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
-		case language == "console":
-			line, want, _ := strings.Cut(text, "\n")
-			command := exec.Command("sh", "-c", strings.TrimPrefix(line, "$ "))
-			command.Dir = dir
-			command.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "COLUMNS=80", "NO_COLOR=1")
-			out, _ := command.CombinedOutput() // some of them fail, as the guide says
-			got := regexp.MustCompile(`looked at on .*`).ReplaceAllString(string(out), "looked at on TODAY")
-			if os.Getenv("REWRITE_GUIDE") != "" {
-				rewritten = strings.Replace(rewritten, block[0], "```console\n"+line+"\n"+trimmedLines(got)+"\n```", 1)
-			} else {
-				assert.Equal(t, trimmedLines(want), trimmedLines(got), line)
+			dir := t.TempDir()
+			run := func(line string) string {
+				command := exec.Command("sh", "-c", line)
+				command.Dir = dir
+				command.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "COLUMNS=80", "NO_COLOR=1", "XDG_STATE_HOME="+filepath.Join(dir, "state"))
+				out, _ := command.CombinedOutput() // some of them fail, as the guide says
+				return regexp.MustCompile(`looked at on .*`).ReplaceAllString(string(out), "looked at on TODAY")
 			}
+			if c.demo {
+				require.Empty(t, run("weltaxis demo --into . --quiet"))
+			}
+			ran, rewritten := 0, string(guide)
+			for _, block := range fence.FindAllStringSubmatch(string(guide), -1) {
+				language, name, text := block[1], block[2], block[3]
+				switch {
+				case language == "sql":
+					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+					db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, name))
+					require.NoError(t, err)
+					_, err = db.Exec(text)
+					require.NoError(t, err)
+					require.NoError(t, db.Close())
+				case name != "":
+					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+					require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+				case language == "console":
+					line, want, _ := strings.Cut(text, "\n")
+					got := trimmedLines(run(strings.TrimPrefix(line, "$ ")))
+					if os.Getenv("REWRITE_GUIDE") != "" {
+						rewritten = strings.Replace(rewritten, block[0], "```console\n"+line+"\n"+got+"\n```", 1)
+					} else {
+						assert.Equal(t, trimmedLines(want), got, line)
+					}
+					ran++
+				}
+			}
+			assert.GreaterOrEqual(t, ran, c.least)
+			if rewritten != string(guide) {
+				require.NoError(t, os.WriteFile("../../"+c.file, []byte(rewritten), 0o644))
+			}
+		})
+	}
+}
+
+var (
+	// commandLine is a command in a document: in a line of its own, or in a cell of a table.
+	commandLine = regexp.MustCompile("(?m)^(?:    |\\$ |  )(weltaxis [a-z].*)$")
+	comment     = regexp.MustCompile(` +# .*$`)
+)
+
+// TestEveryCommandInTheDocumentsIsOne asks the program for the help of each command as it stands, options included.
+func TestEveryCommandInTheDocumentsIsOne(t *testing.T) {
+	bin, ran := build(t), 0
+	for _, file := range []string{"README.md", "docs/dialects.md", "docs/rules.md", "docs/commands.md"} {
+		text, err := os.ReadFile("../../" + file)
+		require.NoError(t, err)
+		for _, m := range commandLine.FindAllStringSubmatch(string(text), -1) {
+			command := exec.Command("sh", "-c", comment.ReplaceAllString(m[1], "")+" --help")
+			command.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"))
+			out, err := command.CombinedOutput()
+			assert.NoError(t, err, "%s: %s: %s", file, m[1], out)
+			assert.Contains(t, string(out), "Usage:", m[1])
 			ran++
 		}
 	}
-	assert.GreaterOrEqual(t, ran, 5)
-	if rewritten != string(guide) {
-		require.NoError(t, os.WriteFile("../../docs/dialects.md", []byte(rewritten), 0o644))
-	}
+	assert.Greater(t, ran, 30)
 }
 
 // trimmedLines is a text without the white space at the ends of lines.

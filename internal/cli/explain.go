@@ -17,7 +17,7 @@ import (
 )
 
 func (p *program) explainCommand() *cobra.Command {
-	return &cobra.Command{
+	return p.written(p.looking(&cobra.Command{
 		Use:   "explain NAME [SITE]",
 		Short: "Says in plain words what a rule, a setting or any other name is about",
 		Long: `Says in plain words what a name is about: a rule, a setting, a name that the live source tells, an area, a list or one
@@ -64,7 +64,7 @@ how that stands there: every place that has a say in a setting, the effective on
 			}
 			return report.Explained(b), cobra.ShellCompDirectiveNoFileComp
 		},
-	}
+	}), "text", "json")
 }
 
 // present puts the present names of rules and settings in the place of former ones, and says so.

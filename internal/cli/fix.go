@@ -57,7 +57,7 @@ type fixing struct {
 
 func (p *program) fixCommand() *cobra.Command {
 	f := &fixing{program: p}
-	c := &cobra.Command{
+	c := p.written(p.looking(&cobra.Command{
 		Use:   "fix [SITE] [RULE ...]",
 		Short: "Shows what would put the deviations right, and with --write does it",
 		Long: `Shows the changes that would put the deviations right, or those of the rules, areas, severities or settings that
@@ -75,16 +75,21 @@ takes a run back; weltaxis history lists what was done.
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.
 
-Exit status: 0 all that was asked for was done and took, or there was nothing to do · 1 something did not take, or a
-plan was shown that waits to be made · 2 wrong use`,
-		RunE: func(c *cobra.Command, args []string) error { return f.run(c.Context(), p.siteAmong(args)) },
-	}
+Exit status: 0 the plan was shown, or all that was asked for was done and took · 1 something did not take · 2 wrong use`,
+		RunE:    func(c *cobra.Command, args []string) error { return f.run(c.Context(), p.siteAmong(args)) },
+		Example: "  weltaxis fix mysite\n  weltaxis fix mysite --write\n  weltaxis fix mysite titles --write --allow visible --value site.title=\"Lantern Lane\"\n  weltaxis undo mysite",
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return append(judgedNames(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveDefault
+		},
+	}), "text", "json")
 	flags := c.Flags()
 	flags.BoolVar(&f.write, "write", false, "make the changes")
 	flags.StringVar(&f.risk, "allow", facts.Safe.String(), "make changes up to this risk: safe, visible or disruptive")
 	flags.StringArrayVar(&f.said, "value", nil, "a value that only a person can say, as NAME=VALUE; page.NAME.title=VALUE for a page's own")
 	flags.StringVar(&f.values, "values", "", "a file of values that settings --export wrote")
 	flags.BoolVar(&f.script, "script", false, "print the changes as a script with its undo, for somebody with more rights")
+	complete(c, "allow", facts.RiskWords()...)
+	_ = c.MarkFlagFilename("values", "yaml", "yml")
 	flags.BoolVar(&f.yes, "yes", false, "answer yes to what disruptive changes ask")
 	return c
 }
@@ -137,13 +142,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 			return err
 		}})
 	case !f.write:
-		if err := f.program.write(f.text(func(page render.Sheet) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes)); err != nil {
-			return err
-		}
-		if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return !c.ForPerson() }) {
-			return status(exitDeviates)
-		}
-		return nil
+		return f.program.write(f.text(func(page render.Sheet) { render.Plan(page, f.site.Name, plan, f.allow) }), jsonForm(plan.Changes))
 	}
 	return f.make(ctx, plan, names)
 }
@@ -205,6 +204,7 @@ func (f *fixing) terminal() bool {
 
 // askValues asks for what only a person can say.
 func (f *fixing) askValues(plan *fix.Plan, values map[string]string) (asked bool, err error) {
+	f.meter.hide()
 	answers := bufio.NewScanner(f.in)
 	for _, c := range plan.Changes {
 		if c.Needs == "" || c.Key == "" {
@@ -229,6 +229,7 @@ func (f *fixing) confirm(c fix.Change) error {
 	if !f.terminal() {
 		return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", render.Safe(c.Title()), c.Because)
 	}
+	f.meter.hide()
 	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", render.Safe(c.Title()), render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
 	answer := bufio.NewScanner(f.in)
 	if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
@@ -275,7 +276,7 @@ func (p *program) stateFolder(s *site.Site) string {
 
 func (p *program) undoCommand() *cobra.Command {
 	var since string
-	c := &cobra.Command{
+	c := p.written(p.sited(&cobra.Command{
 		Use:   "undo [SITE] [CHANGE]",
 		Short: "Takes changes back: those of the last run, one, or all since a day",
 		Long: `Takes changes back, the newest first: those of the last run of fix; one, by its number in weltaxis history; or with
@@ -327,7 +328,9 @@ in.`,
 			}
 			return nil
 		},
-	}
+		Example: "  weltaxis undo mysite\n  weltaxis undo mysite 12\n  weltaxis undo mysite --since 2026-11-23", ValidArgsFunction: completeSites,
+	}), "text", "json")
+	c.Flags().BoolVar(&p.offline, "offline", false, "let no request leave")
 	c.Flags().StringVar(&since, "since", "", "a day or time, as 2026-11-23 or 2026-11-23T10:00:00Z")
 	return c
 }
@@ -356,7 +359,7 @@ func undoChoice(args []string, since string) (fix.Choice, error) {
 }
 
 func (p *program) historyCommand() *cobra.Command {
-	return &cobra.Command{
+	return p.written(p.sited(&cobra.Command{
 		Use:   "history [SITE]",
 		Short: "Lists the changes that were made to a site, and which of them can be taken back",
 		Args:  cobra.MaximumNArgs(1),
@@ -378,5 +381,6 @@ func (p *program) historyCommand() *cobra.Command {
 			}
 			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
 		},
-	}
+		Example: "  weltaxis history mysite", ValidArgsFunction: completeSites,
+	}), "text", "json")
 }

@@ -15,21 +15,23 @@ import (
 
 func (p *program) pagesCommand() *cobra.Command {
 	return p.viewCommand("pages [SITE]", "Shows the page table: address, title, description, robots, canonical, card",
+		"  weltaxis pages https://www.name.example\n  weltaxis pages mysite --format csv --output pages.csv",
 		func(r *report.Report) []form {
 			rows := r.Pages()
 			return []form{p.text(func(page render.Sheet) { render.Pages(page, r, rows) }), jsonForm(rows),
 				{"csv", func(w io.Writer) error { return render.PagesCSV(w, rows) }}}
-		})
+		}, "text", "json", "csv")
 }
 
 func (p *program) previewCommand() *cobra.Command {
-	return &cobra.Command{
+	return p.written(p.looking(&cobra.Command{
 		Use:   "preview [SITE] [PAGE]",
 		Short: "Shows a page as a search result, wide and narrow, and as a shared card",
 		Long: `Shows how a page looks as a search result, on a wide screen and a narrow one, cut where it would be cut, and as a
 card when somebody shares it. PAGE is its path or address; default: the home page. How wide a text is, is an
 estimate from the letters of a common sans-serif face.`,
-		Args: cobra.MaximumNArgs(2),
+		Example: "  weltaxis preview https://www.name.example /about/",
+		Args:    cobra.MaximumNArgs(2), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			wanted := "/"
 			if len(args) == 2 {
@@ -46,7 +48,7 @@ estimate from the letters of a common sans-serif face.`,
 			}
 			return p.write(p.text(func(out render.Sheet) { render.Preview(out, result, page) }), jsonForm(page))
 		},
-	}
+	}), "text", "json")
 }
 
 // pageOf finds a page by its path or address.

@@ -33,6 +33,10 @@ func commandReference() string {
 			fmt.Fprintf(&b, "- `--%s`: %s%s\n", f.Name, f.Usage, usual)
 		})
 	}
+	everywhere := map[string]*pflag.Flag{}
+	common := p.written(p.comparing(p.looking(&cobra.Command{})), "text", "json")
+	common.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) { everywhere[f.Name] = f })
+	everywhere["format"].Usage = "text or json, or what else the command has"
 	var write func(c *cobra.Command)
 	write = func(c *cobra.Command) {
 		if c.Runnable() && c != root {
@@ -42,18 +46,35 @@ func commandReference() string {
 				about = c.Short + "."
 			}
 			b.WriteString(about + "\n")
-			if flags := c.LocalNonPersistentFlags(); flags.HasFlags() {
+			own, common := pflag.NewFlagSet("", 0), []string{}
+			c.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
+				if everywhere[f.Name] == nil {
+					own.AddFlag(f)
+				} else {
+					common = append(common, "`--"+f.Name+"`")
+				}
+			})
+			if own.HasFlags() {
 				b.WriteString("\n")
-				options(flags)
+				options(own)
 			}
+			if len(common) > 0 {
+				b.WriteString("\nAlso " + strings.Join(common, ", ") + "\n")
+			}
+			b.WriteString("\n```\n" + c.Example + "\n```\n")
 		}
 		for _, sub := range c.Commands() {
 			write(sub)
 		}
 	}
 	write(root)
-	b.WriteString("\n## Options of every command\n\n")
-	options(root.PersistentFlags())
+	b.WriteString("\n## Options that mean the same everywhere\n\n")
+	all := pflag.NewFlagSet("", 0)
+	for _, name := range slices.Sorted(maps.Keys(everywhere)) {
+		all.AddFlag(everywhere[name])
+	}
+	all.AddFlagSet(root.PersistentFlags())
+	options(all)
 	return b.String()
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,7 +12,7 @@ import (
 )
 
 func (p *program) schemaCommand() *cobra.Command {
-	return &cobra.Command{
+	return p.written(&cobra.Command{
 		Use:   "schema " + strings.Join(schemas.Names(), "|"),
 		Short: "Prints the JSON Schema of a file people write or a result they parse",
 		Args:  oneArgument("name one of " + strings.Join(schemas.Names(), ", ")),
@@ -20,9 +21,10 @@ func (p *program) schemaCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("there is no schema %q%s; there are %s", args[0], nearest.Hint(args[0], schemas.Names()), strings.Join(schemas.Names(), ", "))
 			}
-			_, err = p.out.Write(text)
-			return err
+			p.format = "json"
+			return p.write(form{"json", func(w io.Writer) error { _, err := w.Write(text); return err }})
 		},
 		ValidArgs: schemas.Names(),
-	}
+		Example:   "  weltaxis schema site --output site.schema.json",
+	}, "json")
 }

@@ -12,10 +12,11 @@ import (
 func (p *program) settingsCommand() *cobra.Command {
 	var export string
 	c := p.viewCommand("settings [SITE]", "Shows every setting: what is declared, what is served, what is expected, and the verdict",
+		"  weltaxis settings mysite/weltaxis.yaml --only titles\n  weltaxis settings mysite --export kept.yaml",
 		func(r *report.Report) []form {
 			side := r.SideBySide(len(p.only) > 0)
 			return []form{p.text(func(page render.Sheet) { render.Settings(page, r, side) }), jsonForm(side)}
-		})
+		}, "text", "json")
 	c.Long = `Shows every setting: what is declared, what is served, what is expected, and the verdict.
 
 --export FILE writes down the values of a site that is as it should be, without what is its own (title, addresses,
@@ -42,16 +43,17 @@ another content system. What deviates is left out.`
 
 func (p *program) filesCommand() *cobra.Command {
 	return p.viewCommand("files [SITE]", "Shows the file tree in classes: role, mode, owner, count, and what is expected",
+		"  weltaxis files mysite/weltaxis.yaml",
 		func(r *report.Report) []form {
 			return []form{p.text(func(page render.Sheet) { render.Files(page, r) }), jsonForm(r.Tree())}
-		})
+		}, "text", "json")
 }
 
 // viewCommand makes a command that shows one view of an audit. It judges only to say what is expected, so its
 // exit status says only whether everything could be seen.
-func (p *program) viewCommand(use, short string, forms func(*report.Report) []form) *cobra.Command {
-	return &cobra.Command{
-		Use: use, Short: short, Args: cobra.MaximumNArgs(1),
+func (p *program) viewCommand(use, short, example string, forms func(*report.Report) []form, formats ...string) *cobra.Command {
+	return p.written(p.looking(&cobra.Command{
+		Use: use, Short: short, Example: example, Args: cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			result, err := p.audit(c.Context(), args)
 			if err != nil {
@@ -65,5 +67,5 @@ func (p *program) viewCommand(use, short string, forms func(*report.Report) []fo
 			}
 			return nil
 		},
-	}
+	}), formats...)
 }

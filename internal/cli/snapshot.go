@@ -15,12 +15,13 @@ import (
 )
 
 func (p *program) snapshotCommand() *cobra.Command {
-	return &cobra.Command{
+	return p.written(p.looking(&cobra.Command{
 		Use:   "snapshot [SITE]",
 		Short: "Writes down what is seen of a site, to be judged later with audit",
 		Long: `Writes down, as JSON, everything that is seen of a site, with what its site file says. weltaxis audit judges
 such a file without touching the site. Secrets are in it only as their length.`,
-		Args: cobra.MaximumNArgs(1),
+		Example: "  weltaxis snapshot mysite --output seen.json\n  weltaxis audit seen.json",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			name, err := p.siteArgument(args)
 			if err != nil {
@@ -43,7 +44,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 			}
 			return nil
 		},
-	}
+	}), "json")
 }
 
 // maxSnapshot is the largest snapshot that is read, in bytes.

@@ -13,6 +13,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/format"
+	"weltaxis/internal/progress"
 	"weltaxis/internal/store"
 )
 
@@ -64,6 +65,7 @@ func (d *Draft) gather(ctx context.Context, options Options) error {
 	if at == (dialect.Database{}) {
 		return ctx.Err()
 	}
+	progress.Tell(ctx, "reading the database", 0, 0)
 	tables, err := store.Explore(ctx, at, options.Stores)
 	if err != nil {
 		d.Notes = append(d.Notes, "the database was not looked at: "+err.Error())

@@ -10,6 +10,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/progress"
 	"weltaxis/internal/store"
 )
 
@@ -103,6 +104,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			r.Outcomes = append(r.Outcomes, Outcome{Change: c, Result: Waits, Says: "it goes with others, one of which was not made"})
 			continue
 		}
+		progress.Tell(ctx, "making changes", i, len(changes))
 		outcome := rows[c.Kind].apply(ctx, &env, c)
 		if outcome.Result == Took {
 			meant = append(meant, c.term().Meant...)
@@ -120,6 +122,15 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			env.takeBackGroup(ctx, r, c.Group)
 		}
 	}
+	if ctx.Err() != nil { // whoever interrupts waits for nothing more
+		for i := range r.Outcomes {
+			if o := &r.Outcomes[i]; o.Result == Took && !o.Finisher() {
+				o.Result, o.Says = Unseen, strings.TrimPrefix(o.Says+"; it was written, and the run was interrupted before anybody looked", "; ")
+			}
+		}
+		return r, nil
+	}
+	progress.Tell(ctx, "looking whether the changes took", 0, 0)
 	env.sample(context.WithoutCancel(ctx), r, was, meant)
 	if env.Recheck == nil {
 		return r, nil

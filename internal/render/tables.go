@@ -72,6 +72,10 @@ func (p Sheet) columns(head []string, rows [][]string) (widths []int, fits bool)
 		for line := range strings.SplitSeq(cell, "\n") {
 			natural[column] = max(natural[column], columnsOf(line))
 			for word := range strings.FieldsSeq(line) {
+				if columnsOf(word) <= longWord/2 {
+					longest[column] = max(longest[column], columnsOf(word))
+					continue
+				}
 				for piece := range strings.SplitAfterSeq(word, "/") { // a path or an address is broken after a slash
 					longest[column] = max(longest[column], columnsOf(piece))
 				}

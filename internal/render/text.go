@@ -30,10 +30,16 @@ const (
 func Text(p Sheet, r *report.Report, detail Detail) {
 	p.head(r)
 	p.first(r)
-	area := ""
+	if len(r.Words.First) > 0 {
+		fmt.Fprintln(p)
+	}
+	area, longest := "", 0
+	for _, e := range r.Words.Entries {
+		longest = max(longest, len(e.Rule))
+	}
 	for _, e := range r.Words.Entries {
 		if detail == Brief {
-			p.brief(e)
+			p.brief(e, longest)
 			continue
 		}
 		if e.Area != area {
@@ -98,9 +104,9 @@ func few(words []string) string {
 	return list(words)
 }
 
-// brief is one line.
-func (p Sheet) brief(e report.Entry) {
-	name, said := pad(e.Rule, 28), Safe(strings.Join(e.Says, " "))
+// brief is one line, with so many columns for the rule.
+func (p Sheet) brief(e report.Entry, columns int) {
+	name, said := pad(e.Rule, columns), Safe(strings.Join(e.Says, " "))
 	if room := p.width() - severityWidth - len(name) - 1; room >= 10 {
 		fmt.Fprintf(p, "%s%s %s\n", severityLabel(e.Severity), bold.Render(name), cut(said, room))
 		return

@@ -16,9 +16,11 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/progress"
 	"weltaxis/internal/tree"
 )
 
@@ -46,7 +48,13 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		c.found[exact] = false
 	}
 	c.root = filepath.Clean(s.Root)
-	err := tree.Walk(ctx, c.root, c.visit, c.fail)
+	var entries atomic.Int64
+	err := tree.Walk(ctx, c.root, func(e tree.Entry) {
+		c.visit(e)
+		if n := entries.Add(1); n%1024 == 0 {
+			progress.Tell(ctx, "looking at files", int(n), 0)
+		}
+	}, c.fail)
 	if ctx.Err() != nil {
 		return seen, ctx.Err()
 	}

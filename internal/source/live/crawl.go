@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/progress"
 )
 
 // A visited is one address that was fetched, with what the crawl must remember of it.
@@ -148,6 +149,7 @@ func (v *visit) level(ctx context.Context, addresses []string, depth int) []stri
 				ch, err = v.client.follow(ctx, u, v.sameSite) // a passing trouble is none
 			}
 			found[i] = v.takeSafely(&mu, address, depth, ch, err)
+			progress.Tell(ctx, "looking at pages", int(v.taken.Add(1)), 0)
 			return nil
 		})
 	}

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"weltaxis/internal/facts"
@@ -113,6 +114,7 @@ type visit struct {
 	home    *url.URL // where the address leads
 	seen    facts.Seen
 	robots  *robotsFile
+	taken   atomic.Int64        // pages that were fetched
 	pages   map[string]*visited // by address
 	order   []string
 	beyond  int // addresses past the bound
