@@ -38,7 +38,7 @@ func (r *Rule) Noticed() []facts.Who {
 	case len(names) > 0:
 		return noticedBy(f.Risk, names)
 	case f.Risk == facts.Disruptive:
-		return []facts.Who{facts.Visitors, facts.Staff}
+		return []facts.Who{facts.Visitors, facts.Engines}
 	}
 	return NoticedAt(f.Risk, []facts.Who{facts.Visitors, facts.Engines})
 }

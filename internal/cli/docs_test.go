@@ -73,7 +73,7 @@ func TestTheDocumentsAreTrue(t *testing.T) {
 
 var (
 	// commandLine is a command in a document: in a line of its own, or in a cell of a table.
-	commandLine = regexp.MustCompile("(?m)^(?:    |\\$ |  )(weltaxis [a-z].*)$")
+	commandLine = regexp.MustCompile(`(?m)^(?:    |\$ |  )(weltaxis [a-z].*)$`)
 	comment     = regexp.MustCompile(` +# .*$`)
 )
 

@@ -90,7 +90,7 @@ func (p Sheet) first(r *report.Report) {
 			does += ": " + f.Do
 		}
 		if len(f.After) > 0 {
-			does += ", after " + few(f.After)
+			does = strings.TrimSuffix(does, ".") + ", after " + few(f.After)
 		}
 		p.block(0, "", 4, Safe(does), plain)
 	}

@@ -81,6 +81,9 @@ func there(r *audit.Result) string {
 		}
 		return fmt.Sprintf("It answers %d at %s, and not with its home page.", page.Status, page.Address)
 	}
+	if status, known := s.Is(facts.HomeStatus.Term); known {
+		return fmt.Sprintf("It answers %s at %s, and not with its home page.", status, address.Text())
+	}
 	for _, gap := range s.Gaps {
 		if gap.Source == facts.Live && gap.Kind != facts.Unmapped {
 			return fmt.Sprintf("It does not answer: %s: %s.", gap.What, gap.Because)
@@ -95,7 +98,7 @@ func looked(r *audit.Result) string {
 		text := s.Source.String() + " in " + s.Where
 		switch {
 		case s.Source == facts.Live:
-			text = count(len(r.Snapshot.Pages), "page", "pages") + " live"
+			text = strings.Replace(count(len(r.Snapshot.Pages), "page", "pages")+" live", "0 pages", "no page", 1)
 		case s.Source == facts.Settings && r.Dialect != "":
 			text += " (" + r.Dialect + ")"
 		}
@@ -271,7 +274,7 @@ func lacking(r *audit.Result) string {
 	case asked:
 		return fmt.Sprintf("%s could be judged if all of the %s could be read.", rules, most)
 	}
-	return fmt.Sprintf("%s could be judged if the %s source was asked.", rules, most)
+	return fmt.Sprintf("%s could be judged with the %s source, which a site file names.", rules, most)
 }
 
 // gaps lists what was asked for and could not be seen.
