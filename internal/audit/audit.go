@@ -21,6 +21,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
 	"weltaxis/internal/store"
@@ -229,6 +230,9 @@ func apiClient(s *site.Site, address string, options Options) (*http.Client, err
 	return live.HTTPClient(look, home)
 }
 
+// maxTrust is the largest file of certificates that is read, in bytes.
+const maxTrust = 4 << 20
+
 // liveOptions are the site file's wishes over the live source's defaults.
 func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, error) {
 	or := func(value *int, otherwise int) int {
@@ -254,7 +258,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	}
 	if l.Trust != "" {
 		var err error
-		if look.Trust, err = os.ReadFile(s.Resolve(l.Trust)); err != nil {
+		if look.Trust, err = ordinary.Read(s.Resolve(l.Trust), maxTrust); err != nil {
 			return look, fmt.Errorf("trust: %w", err)
 		}
 	}

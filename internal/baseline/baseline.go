@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -22,6 +21,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/strict"
 )
 
@@ -46,6 +46,9 @@ type Limit struct {
 	Means string
 }
 
+// maxFile is the largest file of rules that is read, in bytes.
+const maxFile = 4 << 20
+
 // Load reads the built-in rules and those of the named files. A rule or a limit of a later file replaces one of
 // the same name. Nothing is compiled yet.
 func Load(files ...string) (*Baseline, error) {
@@ -67,9 +70,9 @@ func Load(files ...string) (*Baseline, error) {
 		}
 	}
 	for _, name := range files {
-		data, err := os.ReadFile(name)
+		data, err := ordinary.Read(name, maxFile)
 		if err != nil {
-			return nil, fmt.Errorf("reading the baseline: %w", err)
+			return nil, fmt.Errorf("reading the baseline %s: %w", name, facts.Plainly(err))
 		}
 		sum.Write(data)
 		if err := b.add(name, data, false); err != nil {

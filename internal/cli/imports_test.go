@@ -19,18 +19,18 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "progress": {}, "format": {}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "ordinary": {}, "progress": {}, "query": {}, "format": {}, "tree": {}, "width": {},
 		"strict":          {"nearest"},
-		"site":            {"facts", "strict", "nearest"},
-		"dialect":         {"facts", "format", "strict", "nearest"},
-		"baseline":        {"facts", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format"},
+		"site":            {"facts", "ordinary", "strict", "nearest"},
+		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
+		"baseline":        {"facts", "ordinary", "strict", "nearest"},
+		"store":           {"facts", "dialect", "format", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"facts", "dialect", "progress", "tree"},
 		"source/live":     {"facts", "progress", "width"},
-		"discover":        {"facts", "dialect", "format", "progress", "store", "source/settings"},
-		"fix":             {"facts", "site", "dialect", "baseline", "progress", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "progress"},
+		"discover":        {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
+		"fix":             {"facts", "site", "dialect", "baseline", "ordinary", "progress", "audit", "store", "tree", "source/files", "source/settings"},
+		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "ordinary", "progress"},
 		"report":          {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":      {}, // for tests alone
 	}

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"syscall"
 
+	"weltaxis/internal/facts"
+
 	"github.com/charmbracelet/x/term"
 )
 
@@ -52,16 +54,7 @@ func (p *program) toStdout(write func(io.Writer) error) error {
 	case errors.Is(err, syscall.EPIPE) && atTerminal(p.err):
 		return nil
 	}
-	return fmt.Errorf("standard output: %w", plainly(err))
-}
-
-// plainly leaves out what is said already.
-func plainly(err error) error {
-	var path *fs.PathError
-	if errors.As(err, &path) {
-		return path.Err
-	}
-	return err
+	return fmt.Errorf("standard output: %w", facts.Plainly(err))
 }
 
 func atTerminal(w io.Writer) bool {
@@ -72,7 +65,7 @@ func atTerminal(w io.Writer) bool {
 // writeFile writes a file whole or not at all, where a link leads, with the mode it has. What is no regular file, as a
 // device or a named pipe, is written to.
 func writeFile(name string, write func(io.Writer) error) error {
-	fail := func(err error) error { return fmt.Errorf("--output: writing %s: %w", name, plainly(err)) }
+	fail := func(err error) error { return fmt.Errorf("--output: writing %s: %w", name, facts.Plainly(err)) }
 	target, err := followed(name)
 	if err != nil {
 		return fail(err)

@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/ordinary"
 )
 
 func (p *program) snapshotCommand() *cobra.Command {
@@ -51,18 +51,12 @@ such a file without touching the site. Secrets are in it only as their length.`,
 const maxSnapshot = 1 << 30
 
 func readSnapshot(name string) (*facts.Snapshot, error) {
-	stat, err := os.Stat(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	data, err := ordinary.Read(name, maxSnapshot)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no snapshot %s", name)
-	case err != nil:
-		return nil, err
-	case stat.Size() > maxSnapshot:
-		return nil, fmt.Errorf("%s has %d bytes; a snapshot has at most %d", name, stat.Size(), int64(maxSnapshot))
 	}
-	data, err := os.ReadFile(name)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the snapshot %s: %w", name, facts.Plainly(err))
 	}
 	snapshot := &facts.Snapshot{}
 	if err := json.Unmarshal(data, snapshot); err != nil {

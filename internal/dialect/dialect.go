@@ -8,12 +8,9 @@ package dialect
 
 import (
 	"embed"
-	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -22,6 +19,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/strict"
 )
 
@@ -158,6 +156,9 @@ func parse(file string, data []byte) (*Dialect, error) {
 	return d, strict.Decode(file, data, d)
 }
 
+// maxFile is the largest dialect that is read, in bytes.
+const maxFile = 4 << 20
+
 // read gives the text of a dialect and what to call its file.
 func read(name, dir string) (file string, data []byte, err error) {
 	if strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") {
@@ -165,8 +166,8 @@ func read(name, dir string) (file string, data []byte, err error) {
 		if !filepath.IsAbs(file) {
 			file = filepath.Join(dir, file)
 		}
-		if data, err = os.ReadFile(file); err != nil {
-			return "", nil, fmt.Errorf("reading the dialect %s: %w", name, plain(err))
+		if data, err = ordinary.Read(file, maxFile); err != nil {
+			return "", nil, fmt.Errorf("reading the dialect %s: %w", name, facts.Plainly(err))
 		}
 		return name, data, nil
 	}
@@ -221,15 +222,6 @@ func merged[M ~map[string]V, V any](base, own M) M {
 
 // Source returns the text of a shipped dialect.
 func Source(name string) ([]byte, error) { return shipped.ReadFile(name + ".yaml") }
-
-// plain takes the path out of an error of the file system that is already named.
-func plain(err error) error {
-	var pathErr *fs.PathError
-	if errors.As(err, &pathErr) {
-		return pathErr.Err
-	}
-	return err
-}
 
 // String is the name with the version, as results carry it.
 func (d *Dialect) String() string { return fmt.Sprintf("%s %d", d.Name, d.Version) }

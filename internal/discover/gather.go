@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -13,6 +12,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/format"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/store"
 )
@@ -133,7 +133,7 @@ func readConfig(full, rel string, e fs.DirEntry) (configFile, bool) {
 	if formatName == "" || err != nil || !stat.Mode().IsRegular() || stat.Size() > maxConfig || stat.Size() == 0 {
 		return configFile{}, false
 	}
-	data, err := os.ReadFile(full)
+	data, err := ordinary.Read(full, maxConfig)
 	if err != nil {
 		return configFile{}, false
 	}

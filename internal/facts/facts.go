@@ -159,6 +159,15 @@ func InWords(err error) string {
 	return err.Error()
 }
 
+// Plainly leaves out of an error the path that whoever reports it names already.
+func Plainly(err error) error {
+	var pathErr *fs.PathError
+	if errors.As(err, &pathErr) {
+		return pathErr.Err
+	}
+	return err
+}
+
 // Leaves tells whether the gap is why the full name is unknown.
 func (g Gap) Leaves(name string) bool {
 	for _, n := range g.Names {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/store"
 )
 
@@ -250,7 +251,7 @@ func (j *Journal) write(r LogLine) error {
 
 // before reads what undo needs of a change.
 func (j *Journal) before(id int) (before, error) {
-	data, err := os.ReadFile(j.undoFile(id))
+	data, err := ordinary.Read(j.undoFile(id), maxJournal)
 	if errors.Is(err, fs.ErrNotExist) {
 		return before{}, errors.New("what it was before is not kept any more")
 	}
@@ -322,19 +323,18 @@ func ReadJournal(dir string) ([]LogLine, error) {
 	return records, nil
 }
 
+// maxJournal is the largest journal or undo file that is read, in bytes.
+const maxJournal = 1 << 30
+
 // readLines reads every line, and refuses one that a newer program wrote: it may mean what this one does not know.
 func readLines(dir string) ([]LogLine, error) {
 	name := filepath.Join(dir, "journal.jsonl")
-	stat, err := os.Stat(name)
+	data, err := ordinary.Read(name, maxJournal)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	if err != nil || !stat.Mode().IsRegular() {
-		return nil, fmt.Errorf("reading the journal: %s is no ordinary file that can be read", name)
-	}
-	data, err := os.ReadFile(name)
 	if err != nil {
-		return nil, fmt.Errorf("reading the journal: %w", err)
+		return nil, fmt.Errorf("reading the journal %s: %w", name, facts.Plainly(err))
 	}
 	var lines []LogLine
 	scanner := bufio.NewScanner(bytes.NewReader(data))

@@ -22,6 +22,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/strict"
 )
 
@@ -114,7 +115,7 @@ func (s *Secret) UnmarshalNode(n strict.Node) error {
 // Reveal gives the secret itself, "" for one that is not written.
 func (s *Site) Reveal(secret Secret) (string, error) {
 	if file, is := strings.CutPrefix(secret.Stands, "file:"); is {
-		data, err := os.ReadFile(s.Resolve(file))
+		data, err := ordinary.Read(s.Resolve(file), maxFile)
 		if err != nil {
 			return "", s.ErrorAt(secret.Pos, "the secret's file %s cannot be read", file)
 		}
@@ -326,18 +327,12 @@ func Load(path string) (*Site, error) {
 	if stat, err := os.Stat(path); err == nil && stat.IsDir() {
 		path = filepath.Join(path, FileName)
 	}
-	stat, err := os.Stat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	data, err := ordinary.Read(path, maxFile)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, &NotFoundError{path}
-	case err != nil:
-		return nil, err
-	case stat.Size() > maxFile:
-		return nil, fmt.Errorf("%s has %d bytes; a site file has at most %d", path, stat.Size(), maxFile)
 	}
-	data, err := os.ReadFile(path)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading the site file %s: %w", path, facts.Plainly(err))
 	}
 	return Parse(path, data)
 }
@@ -514,16 +509,9 @@ const Guess = "an audit without a site file"
 
 // LoadValues reads a file of neutral values, as settings --export writes it: names with a value, or a list of texts.
 func LoadValues(path string) (map[string]string, error) {
-	stat, err := os.Stat(path)
+	data, err := ordinary.Read(path, maxFile)
 	if err != nil {
-		return nil, err
-	}
-	if stat.Size() > maxFile {
-		return nil, fmt.Errorf("%s has %d bytes; a file of values has at most %d", path, stat.Size(), maxFile)
-	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("reading %s: %w", path, facts.Plainly(err))
 	}
 	var file struct {
 		Values map[string]Limit `yaml:"values"`

@@ -12,6 +12,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/query"
 )
 
 // A database is a connection that cannot write.
@@ -127,16 +128,11 @@ func (s *Installation) table(st dialect.Store) (string, map[string]string, error
 	return table, where, err
 }
 
-// quoted is a name in SQL: in double quotes (ISO 9075), in backticks for MySQL.
+// quoted is a name in SQL, in the quotes of the server.
 func (db *database) quoted(name string) string { return Quoted(db.driver, name) }
 
 // Quoted is the name of a table or a column as a database writes it.
-func Quoted(driver, name string) string {
-	if driver == dialect.MySQL {
-		return "`" + strings.ReplaceAll(name, "`", "``") + "`"
-	}
-	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-}
+func Quoted(driver, name string) string { return query.Name(servers[driver], name) }
 
 // A statement is put together with its arguments.
 type statement struct {
@@ -239,22 +235,44 @@ func (db *database) row(ctx context.Context, table string, where map[string]stri
 }
 
 // Query puts a setting's query, whose one value is the answer.
-func (s *Installation) Query(ctx context.Context, query string) (Found, error) {
+func (s *Installation) Query(ctx context.Context, source string) (Found, error) {
 	name := s.Dialect.QueryDatabase()
 	db := s.databases[name]
 	if db == nil {
 		return Found{}, ErrUnseen
 	}
-	query, err := s.fill(query, true)
+	text, args, err := s.printed(db, source)
 	if err != nil {
 		return Found{}, err
 	}
-	found := Found{Origin: facts.Origin{File: db.name, Key: query}}
-	err = db.each(ctx, query, nil, func(_ []string, row []sql.NullString) error {
+	found := Found{Origin: facts.Origin{File: db.name, Key: source}}
+	err = db.asked(ctx, text, args, func(_ []string, row []sql.NullString) error {
 		found.There, found.Value = true, row[0].String
 		return nil
 	})
 	return found, s.discreet(err)
+}
+
+// printed is a query of the dialect as the database's server takes it.
+func (s *Installation) printed(db *database, source string) (text string, args []any, err error) {
+	parsed, err := query.Parse(source)
+	if err != nil {
+		return "", nil, err
+	}
+	return parsed.Print(servers[db.driver], s.fill)
+}
+
+// servers are the drivers as queries are printed for them.
+var servers = map[string]query.Server{dialect.SQLite: query.SQLite, dialect.MySQL: query.MySQL, dialect.PostgreSQL: query.PostgreSQL}
+
+// askedTime bounds a query that a dialect puts.
+const askedTime = 5 * time.Second
+
+// asked puts a query that comes from a dialect, which may ask for more than anybody has time for.
+func (db *database) asked(ctx context.Context, query string, args []any, take func(columns []string, row []sql.NullString) error) error {
+	ctx, cancel := context.WithTimeout(ctx, askedTime)
+	defer cancel()
+	return db.each(ctx, query, args, take)
 }
 
 // maxRows is the longest list that is read.
@@ -334,6 +352,10 @@ func explain(err error) error {
 		{"3D000", "there is no database of that name"},
 		{"connection refused", "nobody listens there"},
 		{"connect: no such file", "nobody listens there"},
+		{"out of memory", "it wants more memory than it is given"},
+		{"57014", "reading it took too long"},
+		{"Error 1969", "reading it took too long"},
+		{"Error 3024", "reading it took too long"},
 		{"interrupted", "reading it took too long"},
 		{"deadline", "reading it took too long"},
 		{"i/o timeout", "it did not answer in time"},

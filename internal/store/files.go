@@ -13,6 +13,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
+	"weltaxis/internal/ordinary"
 )
 
 // Files are those below one folder, by names with slashes. Nothing outside is read or written, whatever links and names say.
@@ -134,13 +135,7 @@ func (f folder) Read(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	// What waits for a writer, as a pipe does, must not be opened at all.
-	if stat, err := f.Root.Stat(name); err != nil {
-		return nil, outside(err)
-	} else if !stat.Mode().IsRegular() {
-		return nil, errors.New("it is no ordinary file")
-	}
-	file, err := f.Root.Open(name)
+	file, err := ordinary.OpenIn(f.Root, name)
 	if err != nil {
 		return nil, outside(err)
 	}

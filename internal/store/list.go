@@ -56,9 +56,11 @@ func (s *Installation) tableList(ctx context.Context, db *database, list dialect
 	if err != nil {
 		return nil, err
 	}
-	query, args := list.Query, []any(nil)
-	fields := []string{}
-	if query == "" {
+	var text string
+	var args []any
+	each, fields := db.asked, []string{}
+	if list.Query == "" {
+		each = db.each
 		fields = slices.Sorted(maps.Keys(list.Columns))
 		columns := []string{db.quoted(list.Key)}
 		for _, field := range fields {
@@ -73,12 +75,12 @@ func (s *Installation) tableList(ctx context.Context, db *database, list dialect
 		st := db.statement("SELECT "+strings.Join(columns, ", ")+" FROM %s", table)
 		st.where("WHERE", where)
 		st.text.WriteString(" ORDER BY " + db.quoted(list.Key))
-		query, args = st.text.String(), st.args
-	} else if query, err = s.fill(query, true); err != nil {
+		text, args = st.text.String(), st.args
+	} else if text, args, err = s.printed(db, list.Query); err != nil {
 		return nil, err
 	}
 	rows := []Row{}
-	err = db.each(ctx, query, args, func(names []string, row []sql.NullString) error {
+	err = each(ctx, text, args, func(names []string, row []sql.NullString) error {
 		if list.Query == "" {
 			names = append([]string{"key"}, fields...)
 		}

@@ -10,6 +10,8 @@ import (
 	"path"
 	"strconv"
 	"syscall"
+
+	"weltaxis/internal/ordinary"
 )
 
 // ReplaceFile puts other content in the place of a file below root in one step, with the mode, owner, access control list
@@ -21,7 +23,7 @@ func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point 
 	if link, err := root.Lstat(name); err == nil && link.Mode()&os.ModeSymlink != 0 {
 		return errors.New("it is a link that only a person should follow")
 	}
-	old, err := root.Open(name)
+	old, err := ordinary.OpenIn(root, name)
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,18 @@ func (s *Installation) openServer(ctx context.Context, spec dialect.Database) (*
 		return nil, explain(err)
 	}
 	db.conn, db.done = tx, func() { _ = tx.Rollback() }
+	if spec.Driver == dialect.MySQL {
+		boundMySQL(ctx, tx)
+	}
 	return db, nil
+}
+
+// boundMySQL has the server itself end what takes too long, since it would go on after a connection is closed: MariaDB
+// counts seconds, MySQL milliseconds.
+func boundMySQL(ctx context.Context, conn querier) {
+	if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION max_statement_time = %d", int(askedTime.Seconds()))); err != nil {
+		_, _ = conn.ExecContext(ctx, fmt.Sprintf("SET SESSION max_execution_time = %d", askedTime.Milliseconds()))
+	}
 }
 
 // connect makes a pool of one connection, once the host is one that may be connected to.
@@ -148,7 +159,7 @@ func openPostgreSQL(spec dialect.Database, network, address string) (*sql.DB, er
 	if err != nil {
 		return nil, err
 	}
-	c.RuntimeParams["statement_timeout"] = strconv.FormatInt(queryTime.Milliseconds(), 10)
+	c.RuntimeParams["statement_timeout"] = strconv.FormatInt(askedTime.Milliseconds(), 10)
 	// Values are exchanged as text, whatever the types of the columns are.
 	c.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	return stdlib.OpenDB(*c), nil

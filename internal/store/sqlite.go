@@ -18,10 +18,14 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/ordinary"
 )
 
 // busyWait is how long a locked database is waited for.
 const busyWait = 1500 * time.Millisecond
+
+// heapLimit is how much memory SQLite may take, in bytes: a query that wants more gets an error.
+const heapLimit = 64 << 20
 
 // openSQLite opens a database file below root so that nothing is written beside it and the rows of a program
 // that has it open are seen. What that takes depends on the state of its write-ahead log
@@ -49,7 +53,7 @@ func (s *Installation) openSQLite(ctx context.Context, name string) (*database, 
 		return nil, err
 	}
 	db := &database{name: rel, driver: dialect.SQLite, check: func() error { return nil }}
-	query := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+	query := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit), fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
 	walMode := header[18] == 2 || header[19] == 2
 	log, index := size(full+"-wal"), size(full+"-shm")
 	switch {
@@ -93,7 +97,7 @@ func (db *database) connect(ctx context.Context, full string, query url.Values) 
 // sqliteHeader reads the 100 bytes a database starts with (https://www.sqlite.org/fileformat.html §1.3), and
 // refuses what is no database or is cut short.
 func sqliteHeader(root *os.Root, rel string) ([]byte, fs.FileInfo, error) {
-	file, err := root.Open(rel)
+	file, err := ordinary.OpenIn(root, rel)
 	if err != nil {
 		if strings.Contains(err.Error(), "escapes") {
 			return nil, nil, errOutside
@@ -159,7 +163,7 @@ func (db *database) copyAside(full string) (string, error) {
 }
 
 func copyFile(from, to string) error {
-	in, err := os.Open(from)
+	in, err := ordinary.Open(from)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package tree
 
 import (
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -26,5 +27,8 @@ func Head(name string, n int) ([]byte, error) {
 		return nil, err
 	}
 	defer file.Close()
+	if stat, err := file.Stat(); err != nil || !stat.Mode().IsRegular() {
+		return nil, errors.Join(errors.New("it is no ordinary file"), err)
+	}
 	return io.ReadAll(io.LimitReader(file, int64(n)))
 }

@@ -44,8 +44,9 @@ type client struct {
 	http     *http.Client
 	connect  map[string]string
 	home     string // host of the address that is looked at
+	origin   string // its scheme, host and port
 	limiter  *rate.Limiter
-	user     string        // user:password for a locked site; only ever sent to its own host
+	user     string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
 	patience time.Duration // for one request with its body
 }
 
@@ -56,7 +57,7 @@ var (
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime}
+	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime}
 	if o.patience > 0 {
 		c.patience = o.patience
 	}
@@ -82,6 +83,12 @@ func newClient(o Options, home *url.URL) (*client, error) {
 	}
 	c.http = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return c, nil
+}
+
+// originOf is the scheme, host and port of an address.
+func originOf(u *url.URL) string {
+	u = normal(u)
+	return u.Scheme + "://" + u.Host
 }
 
 // HTTPClient makes a client that reaches what the live source reaches, and nothing else: for a content system that
@@ -155,7 +162,7 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	request.Header.Set("User-Agent", UserAgent)
 	request.Header.Set("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8")
 	request.Header.Set("Accept-Encoding", "gzip")
-	if name, password, ok := strings.Cut(c.user, ":"); ok && at.Hostname() == c.home {
+	if name, password, ok := strings.Cut(c.user, ":"); ok && originOf(at) == c.origin {
 		request.SetBasicAuth(name, password)
 	}
 	start := time.Now()

@@ -131,10 +131,11 @@ func say[V any](v *visit, key facts.Key[V], value V, at string) {
 	v.seen.Add(key.Reading(value, facts.Origin{URL: at}))
 }
 
-// sameSite tells whether an address is one of the site's own spellings.
+// sameSite tells whether an address is one of the site's own spellings: with another scheme, with or without www. What
+// answers on another port is another site.
 func (v *visit) sameSite(u *url.URL) bool {
 	bare := func(host string) string { return strings.TrimPrefix(strings.ToLower(host), "www.") }
-	return (u.Scheme == "http" || u.Scheme == "https") && bare(u.Hostname()) == bare(v.home.Hostname())
+	return (u.Scheme == "http" || u.Scheme == "https") && bare(u.Hostname()) == bare(v.home.Hostname()) && normal(u).Port() == v.home.Port()
 }
 
 // inside tells whether an address belongs to the site that is looked at: the same host.

@@ -1,11 +1,14 @@
 package live
 
 import (
+	"encoding/pem"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -217,6 +220,44 @@ func TestALockedSiteIsOpenedWithItsName(t *testing.T) {
 	s := look(t, o)
 	assert.Equal(t, "Inside", fact(t, s, "home.title").Text())
 	assert.NotContains(t, fmt.Sprint(s.Readings, s.Gaps), "sesame")
+}
+
+// TestThePasswordGoesToOneOrigin: not to the same host without encryption, nor to another port.
+func TestThePasswordGoesToOneOrigin(t *testing.T) {
+	var told []string
+	var mu sync.Mutex
+	note := func(where string) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			if r.Header.Get("Authorization") != "" {
+				told = append(told, where)
+			}
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprint(w, `<title>Inside</title><a href="https://locked.example:9443/">other port</a>`)
+		})
+	}
+	secure, open, other := httptest.NewTLSServer(note("https")), httptest.NewServer(note("http")), httptest.NewTLSServer(note("port"))
+	t.Cleanup(func() { secure.Close(); open.Close(); other.Close() })
+	o := options("https://locked.example")
+	o.User, o.Own, o.Preferred = "staff:open-sesame", true, "https://locked.example"
+	o.Trust = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: secure.Certificate().Raw})
+	o.Connect = map[string]string{"locked.example:443": secure.Listener.Addr().String(), "locked.example:80": open.Listener.Addr().String(), "locked.example:9443": other.Listener.Addr().String(),
+		"www.locked.example:443": secure.Listener.Addr().String(), "www.locked.example:80": open.Listener.Addr().String()}
+	client, err := newClient(o, &url.URL{Scheme: "https", Host: "locked.example"})
+	require.NoError(t, err)
+	client.http.Transport.(*http.Transport).TLSClientConfig.InsecureSkipVerify = true
+	for _, at := range []string{"https://locked.example/", "https://locked.example:443/x", "http://locked.example/", "https://locked.example:9443/", "https://www.locked.example/"} {
+		u, _ := url.Parse(at)
+		_, err := client.get(t.Context(), u)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, []string{"https", "https"}, told, "its own address, in either spelling, and nothing else")
+	v := &visit{home: &url.URL{Scheme: "https", Host: "a.example"}}
+	for at, same := range map[string]bool{"http://a.example/": true, "https://www.a.example/": true, "https://a.example:443/": true, "https://a.example:8443/": false, "ftp://a.example/": false, "https://b.example/": false} {
+		u, _ := url.Parse(at)
+		assert.Equal(t, same, v.sameSite(u), at)
+	}
 }
 
 func TestASiteThatLeadsElsewhereIsNotFollowed(t *testing.T) {
