@@ -29,6 +29,7 @@ import (
 	"weltaxis/internal/progress"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/site"
 )
 
@@ -204,8 +205,16 @@ func (p *program) prepare() error {
 	if err := level.UnmarshalText([]byte(p.log)); err != nil {
 		return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level})))
+	slog.SetDefault(slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level, ReplaceAttr: masked})))
 	return nil
+}
+
+// masked takes out of a log line what looks like a secret, as a token in an address.
+func masked(_ []string, a slog.Attr) slog.Attr {
+	if text := a.Value.String(); a.Key != slog.TimeKey && secrets.Mask(text) != text {
+		a.Value = slog.StringValue(secrets.Mask(text))
+	}
+	return a
 }
 
 // notices is where log lines go when no log was asked for: warnings are said as sentences, each once; the rest is not.
@@ -225,7 +234,7 @@ func (n *notices) Handle(_ context.Context, r slog.Record) error {
 	}
 	text := "weltaxis: " + render.Safe(r.Message)
 	r.Attrs(func(a slog.Attr) bool {
-		text += "; " + a.Key + ": " + render.Safe(a.Value.String())
+		text += "; " + a.Key + ": " + render.Safe(secrets.Mask(a.Value.String()))
 		return true
 	})
 	_, err := fmt.Fprintln(n.to, text)

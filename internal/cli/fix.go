@@ -46,6 +46,7 @@ func (p *program) siteAmong(args []string) []string {
 type fixing struct {
 	*program
 	write, script, yes bool
+	reveal             bool
 	risk               string // as --allow says it
 	allow              facts.Risk
 	said               []string
@@ -87,6 +88,7 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 	flags.StringVar(&f.risk, "allow", facts.Safe.String(), "make changes up to this risk: safe, visible or disruptive")
 	flags.StringArrayVar(&f.said, "value", nil, "a value that only a person can say, as NAME=VALUE; page.NAME.title=VALUE for a page's own")
 	flags.StringVar(&f.values, "values", "", "a file of values that settings --export wrote")
+	flags.BoolVar(&f.reveal, "reveal", false, "show what looks like a secret in the changes, on a terminal only")
 	flags.BoolVar(&f.script, "script", false, "print the changes as a script with its undo, for somebody with more rights")
 	complete(c, "allow", facts.RiskWords()...)
 	_ = c.MarkFlagFilename("values", "yaml", "yml")
@@ -97,6 +99,9 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 func (f *fixing) run(ctx context.Context, names []string) error {
 	if err := f.allow.UnmarshalText([]byte(f.risk)); err != nil || f.risk == "" {
 		return fmt.Errorf("--allow: there is no risk %q%s; there are %s", f.risk, nearest.Hint(f.risk, facts.RiskWords()), strings.Join(facts.RiskWords(), ", "))
+	}
+	if f.reveal && (!atTerminal(f.out) || f.output != "" || f.script || f.format != "text") {
+		return errors.New("--reveal shows secrets on a terminal only, as text")
 	}
 	values, err := f.valuesSaid()
 	if err != nil {
@@ -186,6 +191,7 @@ func (f *fixing) plan(ctx context.Context, values map[string]string, names []str
 	if err != nil {
 		return nil, err
 	}
+	w.Reveal = f.reveal
 	plan, err := fix.New(ctx, w)
 	if err != nil {
 		return nil, err

@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "ordinary": {}, "progress": {}, "query": {}, "format": {}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "ordinary": {}, "progress": {}, "query": {}, "secrets": {}, "format": {}, "tree": {}, "width": {},
 		"strict":          {"nearest"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -29,7 +29,7 @@ var (
 		"source/files":    {"facts", "dialect", "progress", "tree"},
 		"source/live":     {"facts", "progress", "width"},
 		"discover":        {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
-		"fix":             {"facts", "site", "dialect", "baseline", "ordinary", "progress", "audit", "store", "tree", "source/files", "source/settings"},
+		"fix":             {"facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "ordinary", "progress"},
 		"report":          {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":      {}, // for tests alone

@@ -17,6 +17,7 @@ import (
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
 )
@@ -60,6 +61,7 @@ type Plan struct {
 	Changes []Change
 	Discern func(string) string     // takes secrets out of a text that is to be shown
 	clients map[string]store.Client // by database
+	reveal  bool
 }
 
 // Wishes are what a plan is made from.
@@ -75,6 +77,8 @@ type Wishes struct {
 	// Made are the files, below the served folder, that are served though they are not there: the content system
 	// makes them, and a file in their place would hide what it says.
 	Made []string
+	// Reveal shows what looks like a secret, and is hidden else.
+	Reveal bool
 }
 
 // New works out the plan. Nothing is written. The error is that of a context, of stores that cannot be opened, or
@@ -90,6 +94,10 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 		p.site = site
 		p.plan.Discern, p.plan.clients = site.Discreet, site.Clients()
 	}
+	if discreet := p.plan.Discern; !w.Reveal {
+		p.plan.Discern = func(text string) string { return secrets.Mask(discreet(text)) }
+	}
+	p.plan.reveal = w.Reveal
 	p.collect()
 	if err := p.values(); err != nil {
 		return nil, err

@@ -174,7 +174,7 @@ func (p *Plan) scriptRows(edits []store.RowEdit) []string {
 	}
 	for _, e := range edits {
 		for _, text := range []*string{e.Old, e.New} {
-			if text != nil && p.Discern(*text) != *text {
+			if text != nil && (p.Discern(*text) != *text || p.secretRow(e)) {
 				return []string{byHand}
 			}
 		}

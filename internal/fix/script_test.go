@@ -149,7 +149,7 @@ func TestHostileValuesOfDatabases(t *testing.T) {
 					edits = append(edits, e)
 				}
 				before := s.shelf(t)
-				p := &Plan{Discern: func(text string) string { return text }, clients: map[string]store.Client{"main": {Driver: s.driver, Command: s.command}}}
+				p := &Plan{reveal: true, Discern: func(text string) string { return text }, clients: map[string]store.Client{"main": {Driver: s.driver, Command: s.command}}}
 				change := Change{Kind: Setting, Name: hostile(r, marks), Rules: []string{hostile(r, marks)}, Edits: edits}
 				text, err := p.Script(hostile(r, marks), root, []Change{change}, []Change{{Kind: Person, Name: hostile(r, marks), Steps: []string{hostile(r, marks)}}})
 				require.NoError(t, err)
@@ -232,4 +232,33 @@ func TestAScriptSaysWhatItDoesNotMake(t *testing.T) {
 	}
 	assert.NoError(t, ran(t, text, "apply"))
 	assert.Error(t, ran(t, text, "neither"))
+}
+
+// TestWhatLooksLikeASecretIsShownNowhere though no setting is mapped there: on a changed line, around it, in a row.
+func TestWhatLooksLikeASecretIsShownNowhere(t *testing.T) {
+	for _, reveal := range []bool{false, true} {
+		p, err := New(t.Context(), Wishes{Reveal: reveal})
+		require.NoError(t, err)
+		old, now := "MARKED one", "MARKED two"
+		c := Change{Kind: Setting, Name: "debug.on", Edits: []store.Edit{
+			store.FileEdit{File: "a.php", Before: []byte("'password' => 'MARKED',\n'debug' => true,\n'api_key' => 'MARKED',\n"), After: []byte("'password' => 'MARKED',\n'debug' => false,\n'api_key' => 'MARKED',\n")},
+			store.FileEdit{File: "b.php", Before: []byte("['debug' => true, 'token' => 'MARKED']\n"), After: []byte("['debug' => false, 'token' => 'MARKED']\n")},
+			store.RowEdit{Kind: dialect.KindTable, Database: "main", Table: "t", Column: "value", Where: map[string]string{"name": "smtp_password"}, Old: &old, New: &now},
+		}}
+		shown := p.Show(c)
+		said := strings.Join(shown.Diffs, "")
+		for _, cell := range shown.Cells {
+			said += cell.Where + cell.From + cell.To
+		}
+		assert.Equal(t, reveal, strings.Contains(said, "MARKED"), said)
+		assert.Contains(t, said, "'debug' => false")
+		if reveal {
+			continue
+		}
+		script, err := p.Script("x", t.TempDir(), []Change{c}, nil)
+		require.NoError(t, err)
+		assert.NotContains(t, script, "MARKED")
+		assert.Equal(t, 4, strings.Count(script, byHand), "the line and the row that hold one, there and back")
+		assert.Contains(t, script, "+'debug' => false,", "what holds none is made")
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/store"
 )
 
@@ -45,6 +46,10 @@ func (p *Plan) cells(c Change) []Cell {
 			continue
 		}
 		from, to := "(not set)", "(not set)"
+		if p.secretRow(e) {
+			all = append(all, Cell{fmt.Sprintf("table %s, column %s", e.Table, e.Column), secrets.Hidden, secrets.Hidden})
+			continue
+		}
 		if e.Old != nil {
 			from = p.Discern(*e.Old)
 		}
@@ -55,6 +60,11 @@ func (p *Plan) cells(c Change) []Cell {
 		all = append(all, Cell{fmt.Sprintf("table %s, %s, column %s", e.Table, row, e.Column), from, to})
 	}
 	return all
+}
+
+// secretRow tells whether a row, by the name of its column or by what it is found by, holds something secret.
+func (p *Plan) secretRow(e store.RowEdit) bool {
+	return !p.reveal && (secrets.Key(e.Column) || slices.ContainsFunc(slices.Collect(maps.Values(e.Where)), secrets.Key))
 }
 
 // Letters writes permission bits as ls does: rw-r-----.

@@ -1,0 +1,224 @@
+// Package secrets takes out of a text what looks like a secret: what stands behind a word such as password, whatever the
+// file's format, and what has the shape of a key. It errs on the side of hiding too much. It imports nothing of this
+// program.
+package secrets
+
+import (
+	"math"
+	"regexp"
+	"strings"
+)
+
+// Hidden stands in the place of what was taken out.
+const Hidden = "…"
+
+var (
+	// named is a name with the sign that a value follows.
+	named = regexp.MustCompile(`([A-Za-z0-9_.-]+)["'\]\)]*\s*(=>|:=|[:=,(>])\s*`)
+	parts = regexp.MustCompile(`[A-Z]+(?:[a-z]+|[0-9]*)|[a-z]+|[0-9]+`)
+
+	// secretWords are what something secret goes by, alone or as a part of a longer name.
+	secretWords = map[string]bool{"password": true, "passwd": true, "passphrase": true, "passcode": true, "pass": true, "pwd": true, "pw": true, "secret": true, "token": true, "credential": true,
+		"salt": true, "nonce": true, "signature": true, "dsn": true, "bearer": true, "authorization": true, "cookie": true, "pin": true, "apikey": true}
+	// secretKeys are what stands before key when a key is a secret.
+	secretKeys = map[string]bool{"api": true, "access": true, "private": true, "secret": true, "encryption": true, "session": true, "auth": true, "license": true, "app": true, "signing": true, "master": true}
+	// endings are so plain that they count at the end of a word run together with others.
+	endings = []string{"password", "passwd", "secret", "token", "apikey", "passphrase"}
+
+	harmlessValue = regexp.MustCompile(`(?i)^(?:|true|false|yes|no|on|off|null|nil|none|~|-?[0-9]{1,6}(?:\.[0-9]+)?(?:[smhdkMG]|ms|min)?|\$\{[A-Za-z_][A-Za-z0-9_]*\}|%env\([A-Za-z_:]+\)%|` + Hidden + `)$`)
+	opensBlock    = regexp.MustCompile(`^(?:[|>][+-]?[0-9]?|\[|\(|\{|array\s*\(|)$`)
+
+	userInfo = regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/@:'"]*):([^\s/@'"]+)@`)
+	bearer   = regexp.MustCompile(`(?i)\b(bearer|basic)\s+[A-Za-z0-9+/=._~-]{6,}`)
+	run      = regexp.MustCompile(`[A-Za-z0-9+/=_.~-]{20,}`)
+	between  = regexp.MustCompile(`[/._~-]+`)
+	hexRun   = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
+	pem      = regexp.MustCompile(`-----(BEGIN|END) [A-Z ]*(?:PRIVATE KEY|CERTIFICATE REQUEST)[A-Z ]*-----`)
+	blockRun = regexp.MustCompile(`^\s*[A-Za-z0-9+/=]{16,}\s*$`)
+	lead     = regexp.MustCompile(`^[ +-]?\s*`)
+)
+
+// Key tells whether something secret may go by a name: of a column, a row, a setting.
+func Key(name string) bool {
+	words := parts.FindAllString(name, -1)
+	for i, word := range words {
+		word = strings.TrimSuffix(strings.ToLower(word), "s")
+		if word == "pas" {
+			word = "pass"
+		}
+		if secretWords[word] || word == "key" && i > 0 && secretKeys[strings.ToLower(words[i-1])] {
+			return true
+		}
+		for _, ending := range endings {
+			if strings.HasSuffix(word, ending) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Mask takes out of a text of many lines what looks like a secret. The lines may be those of a diff.
+func Mask(text string) string {
+	lines := strings.SplitAfter(text, "\n")
+	block, inPEM := -1, false // how far the block of a secret name is indented; -1 outside of one
+	for i, line := range lines {
+		body := strings.TrimRight(line, "\r\n")
+		end := line[len(body):]
+		switch indent := indentation(body); {
+		case pem.MatchString(body):
+			inPEM = strings.Contains(pem.FindString(body), "BEGIN")
+			continue
+		case inPEM || blockRun.MatchString(body) && looksRandom(strings.TrimSpace(body)):
+			lines[i] = lead.FindString(body) + Hidden + end
+			continue
+		case block >= 0 && strings.TrimSpace(strings.TrimLeft(body, "+-")) != "" && indent > block:
+			lines[i] = lead.FindString(body) + maskedItem(body) + end
+			continue
+		default:
+			block = -1
+		}
+		masked, opens := maskLine(body)
+		if opens {
+			block = indentation(body)
+		}
+		lines[i] = masked + end
+	}
+	return strings.Join(lines, "")
+}
+
+// indentation is how far a line is indented, the sign of a diff counted as a blank.
+func indentation(line string) int {
+	if line != "" && (line[0] == '+' || line[0] == '-') {
+		line = " " + line[1:]
+	}
+	return len(line) - len(strings.TrimLeft(line, " \t"))
+}
+
+// maskedItem is a line of a block below a secret name: nothing of it is shown but the signs of the format.
+func maskedItem(line string) string {
+	text := strings.TrimSpace(strings.TrimLeft(line, "+-"))
+	if strings.Trim(text, "[](){};,") == "" {
+		return text
+	}
+	return Hidden
+}
+
+// maskLine takes out of a line what stands behind secret names, and what has the shape of a secret. Opens tells that the
+// value begins on the next line.
+func maskLine(line string) (masked string, opens bool) {
+	var b strings.Builder
+	rest := line
+	for {
+		at := named.FindStringSubmatchIndex(rest)
+		if at == nil {
+			break
+		}
+		b.WriteString(rest[:at[1]])
+		if !Key(rest[at[2]:at[3]]) {
+			rest = rest[at[1]:]
+			continue
+		}
+		sign := rest[at[4]:at[5]]
+		rest = rest[at[1]:]
+		value, length := valueOf(rest, sign)
+		switch {
+		case opensBlock.MatchString(strings.TrimSpace(rest)) && sign != "(" && sign != ",":
+			opens = true
+		case harmlessValue.MatchString(value):
+			continue
+		case length > 0:
+			b.WriteString(strings.Replace(rest[:length], value, Hidden, 1))
+			rest = rest[length:]
+		}
+	}
+	b.WriteString(rest)
+	masked = userInfo.ReplaceAllStringFunc(b.String(), func(text string) string {
+		m := userInfo.FindStringSubmatch(text)
+		if harmlessValue.MatchString(m[2]) { // an environment variable
+			return text
+		}
+		return m[1] + ":" + Hidden + "@"
+	})
+	masked = bearer.ReplaceAllString(masked, "$1 "+Hidden)
+	return run.ReplaceAllStringFunc(masked, func(word string) string {
+		for _, piece := range append(between.Split(word, -1), word) {
+			if looksRandom(piece) && (piece != word || !strings.ContainsAny(word, "/._")) {
+				return Hidden
+			}
+		}
+		return word
+	}), opens
+}
+
+// valueOf is the value at the start of a text, and how much of the text it takes with its quotes.
+func valueOf(text, sign string) (value string, length int) {
+	if text == "" {
+		return "", 0
+	}
+	if quote := text[0]; quote == '"' || quote == '\'' || quote == '`' {
+		for i := 1; i < len(text); i++ {
+			switch {
+			case text[i] == '\\':
+				i++
+			case text[i] == quote && i+1 < len(text) && text[i+1] == quote && i > 1: // doubled, as SQL and YAML write it
+				i++
+			case text[i] == quote:
+				return text[1:i], i + 1
+			}
+		}
+		return text[1:], len(text)
+	}
+	stop := len(text)
+	switch sign {
+	case ">":
+		if i := strings.IndexByte(text, '<'); i >= 0 {
+			stop = i
+		}
+	case ",", "(":
+		stop = strings.IndexAny(text+")", "),;")
+	default:
+		for _, comment := range []string{" #", " ;", " //", ", ", "&", " <!--"} {
+			if i := strings.Index(text[:stop], comment); i > 0 {
+				stop = i
+			}
+		}
+	}
+	value = strings.TrimRight(text[:stop], " \t,;")
+	return value, len(value)
+}
+
+// looksRandom tells whether a run of letters and digits has the shape of a key: long, mixed, and without a pattern.
+func looksRandom(word string) bool {
+	word = strings.TrimRight(word, ".=")
+	if hexRun.MatchString(word) {
+		return entropy(word) > 3
+	}
+	var upper, lower, digit int
+	for _, r := range word {
+		switch {
+		case r >= 'A' && r <= 'Z':
+			upper++
+		case r >= 'a' && r <= 'z':
+			lower++
+		case r >= '0' && r <= '9':
+			digit++
+		}
+	}
+	return len(word) >= 20 && upper >= 2 && lower >= 2 && digit >= 2 && entropy(word) > 3.8
+}
+
+// entropy is that of the signs of a word, in bits for each (Shannon 1948).
+func entropy(word string) float64 {
+	counts := map[rune]float64{}
+	n := 0.0
+	for _, r := range word {
+		counts[r]++
+		n++
+	}
+	sum := 0.0
+	for _, c := range counts {
+		sum -= c / n * math.Log2(c/n)
+	}
+	return sum
+}
