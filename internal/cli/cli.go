@@ -92,6 +92,7 @@ type program struct {
 	said      bool // that the command was interrupted
 	waiting   bool // for that
 	log       string
+	state     string // folder of what is kept
 }
 
 // status is an error that only carries an exit status; what there was to say has been said.

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
@@ -58,7 +57,7 @@ type fixing struct {
 
 func (p *program) fixCommand() *cobra.Command {
 	f := &fixing{program: p}
-	c := p.written(p.looking(&cobra.Command{
+	c := p.written(p.keeping(p.looking(&cobra.Command{
 		Use:   "fix [SITE] [RULE ...]",
 		Short: "Shows what would put the deviations right, and with --write does it",
 		Long: `Shows the changes that would put the deviations right, or those of the rules, areas, severities or settings that
@@ -82,7 +81,7 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return append(judgedNames(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveDefault
 		},
-	}), "text", "json")
+	})), "text", "json")
 	flags := c.Flags()
 	flags.BoolVar(&f.write, "write", false, "make the changes")
 	flags.StringVar(&f.risk, "allow", facts.Safe.String(), "make changes up to this risk: safe, visible or disruptive")
@@ -251,7 +250,11 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 	}
 	report := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
 	if len(chosen) > 0 {
-		journal, err := fix.OpenJournal(f.stateFolder(f.site), time.Now)
+		state, err := f.stateFolder(f.site)
+		if err != nil {
+			return err
+		}
+		journal, err := fix.OpenJournal(state, time.Now)
 		if err != nil {
 			return err
 		}
@@ -275,14 +278,9 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 	return nil
 }
 
-func (p *program) stateFolder(s *site.Site) string {
-	xdg.Reload()
-	return fix.Folder(xdg.StateHome, s.Name, s.Path)
-}
-
 func (p *program) undoCommand() *cobra.Command {
 	var since string
-	c := p.written(p.sited(&cobra.Command{
+	c := p.written(p.keeping(p.sited(&cobra.Command{
 		Use:   "undo [SITE] [CHANGE]",
 		Short: "Takes changes back: those of the last run, one, or all since a day",
 		Long: `Takes changes back, the newest first: those of the last run of fix; one, by its number in weltaxis history; or with
@@ -308,12 +306,16 @@ in.`,
 			if err != nil {
 				return err
 			}
-			journal, err := fix.OpenJournal(p.stateFolder(s), time.Now)
+			state, err := p.stateFolder(s)
+			if err != nil {
+				return err
+			}
+			journal, err := fix.OpenJournal(state, time.Now)
 			if err != nil {
 				return err
 			}
 			defer journal.Close()
-			records, err := fix.ReadJournal(p.stateFolder(s))
+			records, err := fix.ReadJournal(state)
 			if err != nil {
 				return err
 			}
@@ -335,7 +337,7 @@ in.`,
 			return nil
 		},
 		Example: "  weltaxis undo mysite\n  weltaxis undo mysite 12\n  weltaxis undo mysite --since 2026-11-23", ValidArgsFunction: completeSites,
-	}), "text", "json")
+	})), "text", "json")
 	c.Flags().BoolVar(&p.offline, "offline", false, "let no request leave")
 	c.Flags().StringVar(&since, "since", "", "a day or time, as 2026-11-23 or 2026-11-23T10:00:00Z")
 	return c
@@ -365,7 +367,7 @@ func undoChoice(args []string, since string) (fix.Choice, error) {
 }
 
 func (p *program) historyCommand() *cobra.Command {
-	return p.written(p.sited(&cobra.Command{
+	return p.written(p.keeping(p.sited(&cobra.Command{
 		Use:   "history [SITE]",
 		Short: "Lists the changes that were made to a site, and which of them can be taken back",
 		Args:  cobra.MaximumNArgs(1),
@@ -378,7 +380,11 @@ func (p *program) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			records, err := fix.ReadJournal(p.stateFolder(s))
+			state, err := p.stateFolder(s)
+			if err != nil {
+				return err
+			}
+			records, err := fix.ReadJournal(state)
 			if err != nil {
 				return err
 			}
@@ -388,5 +394,5 @@ func (p *program) historyCommand() *cobra.Command {
 			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
 		},
 		Example: "  weltaxis history mysite", ValidArgsFunction: completeSites,
-	}), "text", "json")
+	})), "text", "json")
 }

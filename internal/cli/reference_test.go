@@ -34,7 +34,7 @@ func commandReference() string {
 		})
 	}
 	everywhere := map[string]*pflag.Flag{}
-	common := p.written(p.comparing(p.looking(&cobra.Command{})), "text", "json")
+	common := p.written(p.keeping(p.comparing(p.looking(&cobra.Command{}))), "text", "json")
 	common.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) { everywhere[f.Name] = f })
 	everywhere["format"].Usage = "text or json, or what else the command has"
 	var write func(c *cobra.Command)
