@@ -108,7 +108,7 @@ func (b *Baseline) expression(r *Rule, env *cel.Env, source strict.Expr, part st
 	}
 	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize, cel.OptPartialEval)}
 	if !r.builtIn {
-		options = append(options, cel.CostLimit(costLimit)) // counting costs a quarter of the time
+		options = append(options, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(64)) // counting costs a quarter of the time
 	}
 	program, err := env.Program(checked, options...)
 	if err != nil {

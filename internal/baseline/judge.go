@@ -1,6 +1,8 @@
 package baseline
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -56,6 +58,11 @@ type Broken struct {
 	Rule    string `json:"rule"`
 	Because string `json:"because"`
 }
+
+// ruleTime is how long a rule of one's own may take, for all its items together, and for one expression.
+const ruleTime = 500 * time.Millisecond
+
+var errTooSlow = fmt.Errorf("it takes longer than %s", ruleTime)
 
 // SiteSubject is the subject of rules that are judged once.
 const SiteSubject = "site"
@@ -129,7 +136,11 @@ func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) 
 		j.missing = append(j.missing, j.rule.list)
 		return nil, false, nil
 	}
+	began := time.Now()
 	for item := range items {
+		if !j.rule.builtIn && time.Since(began) > ruleTime {
+			return deviations, applied, errTooSlow
+		}
 		j.item, j.lacks = item, nil
 		d, applies, err := j.one()
 		if err != nil {
@@ -231,10 +242,26 @@ func (j *judging) Parent() cel.Activation { return nil }
 // evaluate works an expression out. Nearly always everything it needs is known; only when that fails are the
 // variables without a value told to it as unknown, which costs more.
 func (j *judging) evaluate(e *expr) (ref.Val, error) {
-	if value, _, err := e.program.Eval(cel.Activation(j)); err == nil {
-		return value, nil
+	value, err := j.eval(e.program, cel.Activation(j))
+	if err == nil || errors.Is(err, errTooSlow) {
+		return value, err
 	}
 	return j.evaluatePartly(e)
+}
+
+// eval evaluates a program; one of a rule of one's own for so long at most.
+func (j *judging) eval(program cel.Program, activation any) (ref.Val, error) {
+	if j.rule.builtIn {
+		value, _, err := program.Eval(activation)
+		return value, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), ruleTime)
+	defer cancel()
+	value, _, err := program.ContextEval(ctx, activation)
+	if ctx.Err() != nil {
+		return nil, errTooSlow
+	}
+	return value, err
 }
 
 func (j *judging) evaluatePartly(e *expr) (ref.Val, error) {
@@ -242,7 +269,7 @@ func (j *judging) evaluatePartly(e *expr) (ref.Val, error) {
 	if err != nil {
 		return nil, err
 	}
-	value, _, err := e.program.Eval(activation)
+	value, err := j.eval(e.program, activation)
 	if err != nil {
 		return nil, fmt.Errorf("evaluating it: %w", err)
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"syscall"
 )
 
 // A Reading is one value seen in one place.
@@ -148,7 +149,10 @@ func (r Refusal) Is(target error) bool { return target == ErrRefused }
 // InWords is an error in plain words, without the path that whoever reports it names already.
 func InWords(err error) string {
 	var pathErr *fs.PathError
+	var denied *Denied
 	switch {
+	case errors.As(err, &denied):
+		return denied.Error()
 	case errors.Is(err, fs.ErrNotExist):
 		return "it does not exist"
 	case errors.Is(err, fs.ErrPermission):
@@ -157,6 +161,28 @@ func InWords(err error) string {
 		return pathErr.Err.Error()
 	}
 	return err.Error()
+}
+
+// A Denied is an error that says what was tried and not allowed, and which right is lacking.
+type Denied struct{ Doing, Lacks string }
+
+func (d *Denied) Error() string { return d.Doing + " was refused: " + d.Lacks }
+
+// Is makes it one of the errors that say that something is not allowed.
+func (d *Denied) Is(target error) bool { return target == fs.ErrPermission }
+
+// Deny puts into words what a system did not allow; other errors stay as they are. Where the rights would do, what stands
+// in the way is an attribute of the file, or a system of files that is read only (open(2), EPERM and EROFS).
+func Deny(err error, doing, lacks string) error {
+	switch {
+	case errors.Is(err, syscall.EROFS):
+		return &Denied{doing, "it lies where nothing may be written (a read-only mount)"}
+	case errors.Is(err, syscall.EPERM):
+		return &Denied{doing, "it, or its folder, is marked as not to be changed (chattr +i or +a), or belongs to somebody else; this user lacks " + lacks}
+	case errors.Is(err, fs.ErrPermission):
+		return &Denied{doing, "this user lacks " + lacks}
+	}
+	return err
 }
 
 // Plainly leaves out of an error the path that whoever reports it names already.

@@ -192,6 +192,7 @@ type Page struct {
 	Hit            bool     `json:"hit"`       // a cache answered, as the headers say
 	CacheSays      string   `json:"cache_says"`
 	Twin           string   `json:"twin"` // another address that answers with the same content and is not canonical to this one
+	Cut            []string `json:"cut"`  // what of it was more than is read
 	Own            string   `json:"own"`  // what the content system knows the page by, "" when it does not tell
 
 	lacks lacking
@@ -264,6 +265,7 @@ var pageTable = tableOf(
 	column[Page]{Field: Field{Name: "shows", Type: Words, Words: showsWords, Meaning: "posts, when it lists several, or a page"}, get: func(p *Page) (Value, bool) {
 		return TextOf(Words, showsWords[map[bool]int{true: 0, false: 1}[p.Entries > 1]]), true
 	}}.keyed("entries").onHome(),
+	texts("cut", "what of it was more than is read, and cut: body, texts, links or attributes", func(p *Page) []string { return p.Cut }).sinceFormat(2),
 	text("own", "what the content system knows the page by", func(p *Page) string { return p.Own }).sinceFormat(2),
 )
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/store"
 
 	"golang.org/x/sys/unix"
@@ -66,7 +67,7 @@ func chmod(root string, e modeEdit, from, to uint32) error {
 	if err := unix.Chmod(fmt.Sprintf("/proc/self/fd/%d", at), to); err != nil {
 		var errno unix.Errno
 		if errors.As(err, &errno) && errno == unix.EPERM {
-			return os.ErrPermission
+			return facts.Deny(errno, "changing its mode", "the right to, which its owner and root have")
 		}
 		return err
 	}

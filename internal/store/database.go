@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -326,6 +327,24 @@ func (db *database) close() {
 		db.pool.Close()
 	}
 	db.removeCopy()
+}
+
+// rightShape is how MariaDB and MySQL name the right that is lacking.
+var rightShape = regexp.MustCompile(`([A-Z]+(?:, [A-Z]+)*) command denied`)
+
+// explainWriting says of a write that was not allowed which right is lacking.
+func explainWriting(err error) error {
+	text := err.Error()
+	if m := rightShape.FindStringSubmatch(text); m != nil {
+		return &facts.Denied{Doing: "changing the row", Lacks: "this user of the database lacks the right to " + m[1] + " there"}
+	}
+	switch {
+	case strings.Contains(text, "42501"):
+		return &facts.Denied{Doing: "changing the row", Lacks: "this user of the database lacks the right to change the table (INSERT, UPDATE or DELETE)"}
+	case strings.Contains(text, "readonly database"), strings.Contains(text, "SQLITE_READONLY"):
+		return &facts.Denied{Doing: "changing the row", Lacks: "this user lacks the right to write to the database file, or to the folder in which it keeps its journal"}
+	}
+	return explain(err)
 }
 
 // explain puts the drivers' words for the usual troubles into plain ones.

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"syscall"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/ordinary"
 )
 
@@ -42,7 +43,7 @@ func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point 
 	temporary := path.Join(path.Dir(name), leftover(name)+strconv.Itoa(os.Getpid()))
 	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return fmt.Errorf("writing beside it: %w", err)
+		return fmt.Errorf("writing beside it: %w", facts.Deny(err, "making a file in its folder", "the right to write there"))
 	}
 	defer func() {
 		if err != nil && !errors.Is(err, errTheirs) {
@@ -52,7 +53,7 @@ func ReplaceFile(root *os.Root, name string, before, data []byte, at func(point 
 	_, err = file.Write(data)
 	if err == nil && sys != nil && (int(sys.Uid) != os.Geteuid() || int(sys.Gid) != os.Getegid()) {
 		if chownErr := file.Chown(int(sys.Uid), int(sys.Gid)); chownErr != nil {
-			err = fmt.Errorf("it belongs to somebody else, and would not any more: %w", chownErr)
+			err = fmt.Errorf("it belongs to somebody else, and would not any more: %w", facts.Deny(chownErr, "giving it its owner", "the rights of root"))
 		}
 	}
 	if err == nil {
@@ -94,7 +95,7 @@ func inItsPlace(root *os.Root, temporary, name string, before []byte, at func(po
 		return root.Rename(temporary, name)
 	}
 	if err != nil {
-		return err
+		return facts.Deny(err, "putting another file in its place", "the right to write to its folder")
 	}
 	at("exchanged")
 	if was, err := root.ReadFile(temporary); err == nil && bytes.Equal(was, before) {
@@ -114,7 +115,7 @@ func CreateFile(root *os.Root, name string, data []byte, at func(point string)) 
 	temporary := path.Join(path.Dir(name), leftover(name)+strconv.Itoa(os.Getpid()))
 	file, err := root.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return fmt.Errorf("writing beside it: %w", err)
+		return fmt.Errorf("writing beside it: %w", facts.Deny(err, "making a file in its folder", "the right to write there"))
 	}
 	defer func() { _ = root.Remove(temporary) }()
 	_, err = file.Write(data)

@@ -263,15 +263,15 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 	defer cancel()
 	tx, err := db.pool.BeginTx(ctx, nil)
 	if err != nil {
-		return explain(err)
+		return explainWriting(err)
 	}
 	db.conn = tx
 	if err := do(db); err != nil {
 		_ = tx.Rollback()
-		return explain(err)
+		return explainWriting(err)
 	}
 	if err := tx.Commit(); err != nil {
-		return explain(err)
+		return explainWriting(err)
 	}
 	return nil
 }

@@ -224,9 +224,11 @@ func (v *visit) notFound(ctx context.Context) {
 	random := make([]byte, 8)
 	_, _ = rand.Read(random)
 	at, _ := v.home.Parse("/weltaxis-" + hex.EncodeToString(random))
-	ch, err := v.client.follow(ctx, at, v.sameSite)
+	ch, err := v.unlinked(ctx, at, "an address that cannot exist", "live.not_found.")
+	if err == nil && ch.last == nil {
+		v.seen.AddGap(gap("an address that cannot exist", errors.New("it leads to another site"), "live.not_found."))
+	}
 	if err != nil || ch.last == nil {
-		v.seen.AddGap(gap("an address that cannot exist", errors.Join(err), "live.not_found."))
 		return
 	}
 	status := ch.last.status

@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"weltaxis/internal/facts"
@@ -53,6 +54,7 @@ type client struct {
 var (
 	errUnmapped = facts.Refusal("the site file maps names to addresses, and not this one; it is not looked up")
 	errPrivate  = facts.Refusal("it leads to a private address, which a public site has no business with")
+	errClosed   = errors.New("the connection was closed before the answer was whole")
 	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
 )
 
@@ -219,7 +221,10 @@ func plainError(err error) error {
 	case errors.Is(err, context.DeadlineExceeded):
 		return errors.New("it took too long")
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return errors.New("the connection was closed before the answer was whole")
+		return errClosed
+	}
+	if errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		return errClosed
 	}
 	var op *net.OpError
 	if errors.As(err, &op) && op.Op == "dial" {

@@ -134,7 +134,7 @@ func (v *visit) level(ctx context.Context, addresses []string, depth int) []stri
 	var mu sync.Mutex
 	for i, address := range addresses {
 		group.Go(func() error {
-			if ctx.Err() != nil {
+			if ctx.Err() != nil || v.refusal.is() {
 				return nil
 			}
 			u, err := url.Parse(address)
@@ -148,6 +148,7 @@ func (v *visit) level(ctx context.Context, addresses []string, depth int) []stri
 			if err == nil && ch.last != nil && ch.last.status >= 500 {
 				ch, err = v.client.follow(ctx, u, v.sameSite) // a passing trouble is none
 			}
+			v.refusal.note(ch, err)
 			found[i] = v.takeSafely(&mu, address, depth, ch, err)
 			progress.Tell(ctx, "looking at pages", int(v.taken.Add(1)), 0)
 			return nil
@@ -229,7 +230,9 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	for _, list := range [][]string{d.links, d.loads, d.media, d.canonicals} {
 		for _, ref := range list {
 			if u, err := url.Parse(ref); err == nil && u.Host != "" {
-				v.hosts[strings.ToLower(u.Hostname())] = true
+				if len(v.hosts) < maxHosts {
+					v.hosts[strings.ToLower(u.Hostname())] = true
+				}
 			}
 		}
 	}
@@ -250,6 +253,8 @@ func (v *visit) tellUnfetched(ctx context.Context) {
 		}
 	}
 	switch {
+	case v.refusal.is():
+		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("%w; %d addresses were not looked at", errRefuses, beyond)))
 	case ctx.Err() != nil:
 		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond)))
 	case beyond > 0:
@@ -257,6 +262,9 @@ func (v *visit) tellUnfetched(ctx context.Context) {
 			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
 	}
 }
+
+// maxHosts is how many hosts that pages name are kept.
+const maxHosts = 1000
 
 // maxHeaderLines is how many headers are kept.
 const maxHeaderLines = 60

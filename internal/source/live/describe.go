@@ -20,7 +20,7 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.TitlePixels = width.Pixels(page.Title, width.TitleSize)
 	page.Descriptions, page.Description = len(d.descriptions), firstOf(d.descriptions)
 	page.DescPixels = width.Pixels(page.Description, width.DescriptionSize)
-	page.RobotsTag, page.RobotsHeader = strings.Join(d.robots, "; "), strings.ToLower(strings.Join(answer.header.Values("X-Robots-Tag"), "; "))
+	page.RobotsTag, page.RobotsHeader = strings.Join(d.robots, "; "), d.short(strings.ToLower(strings.Join(answer.header.Values("X-Robots-Tag"), "; ")))
 	page.Canonicals = len(d.canonicals)
 	if c := firstOf(d.canonicals); c != "" {
 		page.Canonical = c
@@ -41,6 +41,10 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Kind = v.kindOf(u, d)
 	if u.Scheme == "https" {
 		page.Insecure, page.InsecureMedia = unencrypted(d.loads), unencrypted(d.media)
+	}
+	page.Cut = d.cut
+	if answer.cut {
+		page.Cut = append([]string{cutBody}, d.cut...)
 	}
 	p.digest = d.digest
 	if len(p.assets) == 0 {

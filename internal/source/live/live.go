@@ -114,6 +114,7 @@ type visit struct {
 	home    *url.URL // where the address leads
 	seen    facts.Seen
 	robots  *robotsFile
+	refusal refusal
 	taken   atomic.Int64        // pages that were fetched
 	pages   map[string]*visited // by address
 	order   []string
@@ -159,11 +160,12 @@ func (v *visit) look(ctx context.Context) {
 	}
 	v.crawl(ctx, first)
 	v.tell(ctx)
+	v.lost(ctx)
 	v.spellings(ctx)
+	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
 	v.notFound(ctx)
 	v.login(ctx)
 	v.private(ctx)
-	v.lost(ctx)
 }
 
 // reach fetches the home page and follows it to where it is. A certificate nobody trusts is a finding and a gap,

@@ -25,9 +25,8 @@ func (v *visit) login(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	ch, err := v.client.follow(ctx, at, v.sameSite)
+	ch, err := v.unlinked(ctx, at, "the login page "+at.String(), "live.login.")
 	if err != nil {
-		v.seen.AddGap(gap("the login page "+at.String(), err, "live.login."))
 		return
 	}
 	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
@@ -61,7 +60,11 @@ func (v *visit) private(ctx context.Context) {
 				return
 			}
 			asked++
-			if answer, err := v.client.get(ctx, u); err == nil && answer.status == http.StatusOK {
+			ch, err := v.unlinked(ctx, u, u.String(), "live.robots.private")
+			switch {
+			case errors.Is(err, errRefuses):
+				return
+			case err == nil && ch.steps == 0 && ch.last != nil && ch.last.status == http.StatusOK:
 				answering = append(answering, rule.pattern)
 			}
 		}

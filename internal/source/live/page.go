@@ -45,29 +45,64 @@ type document struct {
 	bodyClass                string
 	analytics                int
 	digest                   uint64 // of the words in the body
+	cut                      []string
 }
 
-// maxKept bounds each list of a page.
-const maxKept = 10_000
+// The bounds of what is kept of a page. What is more is cut, and that it was is a fact of the page.
+const (
+	maxKept       = 1000    // texts of a kind
+	maxLinks      = 5000    // addresses of a kind
+	maxText       = 2000    // bytes of one text
+	maxAttributes = 256     // of one tag
+	maxStructured = 1 << 20 // bytes of structured data
+)
 
-func keep(list *[]string, text string) {
+// What of a page may have been cut.
+const (
+	cutBody       = "body"
+	cutTexts      = "texts"
+	cutLinks      = "links"
+	cutAttributes = "attributes"
+)
+
+// note says that something was cut.
+func (d *document) note(what string) {
+	if !slices.Contains(d.cut, what) {
+		d.cut = append(d.cut, what)
+	}
+}
+
+// short is a text that is not too long.
+func (d *document) short(text string) string {
+	if len(text) <= maxText {
+		return strings.Clone(text)
+	}
+	d.note(cutTexts)
+	return strings.ToValidUTF8(text[:maxText], "")
+}
+
+// keep adds a text to a list.
+func (d *document) keep(list *[]string, text string) {
 	if len(*list) < maxKept {
-		*list = append(*list, strings.Clone(text))
+		*list = append(*list, d.short(text))
+	} else {
+		d.note(cutTexts)
 	}
 }
 
 // An analyser is one pass over one page.
 type analyser struct {
 	document
-	z          *html.Tokenizer
-	foreign    int    // depth inside svg and math, whose titles are not the page's
-	inTitle    bool   //
-	inBody     bool   //
-	rawType    string // type of the script that is open
-	raw        string // element whose text is not the page's: script, style
-	tag        [10]byte
-	attributes map[string]string
-	seen       map[string]bool // links as written, since pages repeat them
+	z               *html.Tokenizer
+	foreign         int    // depth inside svg and math, whose titles are not the page's
+	inTitle         bool   //
+	inBody          bool   //
+	rawType         string // type of the script that is open
+	raw             string // element whose text is not the page's: script, style
+	tag             [10]byte
+	attributes      map[string]string
+	structuredBytes int
+	seen            map[string]bool // links as written, since pages repeat them
 }
 
 // analyse reads a page's markup in one pass. The content type is that of the response; the encoding is decided as
@@ -133,6 +168,10 @@ func (a *analyser) name(raw []byte) []byte {
 func (a *analyser) read() map[string]string {
 	clear(a.attributes)
 	for _, more := a.z.TagName(); more; {
+		if len(a.attributes) == maxAttributes {
+			a.note(cutAttributes)
+			break
+		}
 		var key, value []byte
 		key, value, more = a.z.TagAttr()
 		if _, twice := a.attributes[string(key)]; !twice {
@@ -158,7 +197,7 @@ func (a *analyser) start(name []byte) {
 	case "svg", "math":
 		a.foreign++
 	case "html":
-		a.lang = strings.TrimSpace(a.read()["lang"])
+		a.lang = a.short(strings.TrimSpace(a.read()["lang"]))
 	case "base":
 		if href, err := a.base.Parse(a.read()["href"]); err == nil {
 			a.base = href
@@ -175,7 +214,7 @@ func (a *analyser) start(name []byte) {
 		a.raw = "style"
 	case "body":
 		a.inBody = true
-		a.bodyClass = a.read()["class"]
+		a.bodyClass = a.short(a.read()["class"])
 	case "a", "area":
 		if href, there := a.read()["href"]; there {
 			a.add(&a.links, href)
@@ -216,7 +255,7 @@ func (a *analyser) seenAnchor(raw []byte) bool {
 	if a.seen[string(raw)] {
 		return true
 	}
-	if len(a.seen) < maxKept {
+	if len(a.seen) < maxLinks {
 		a.seen[string(raw)] = true
 	}
 	return false
@@ -225,7 +264,11 @@ func (a *analyser) seenAnchor(raw []byte) bool {
 // add keeps an address, made absolute; what is no web address is left out.
 func (a *analyser) add(list *[]string, ref string) {
 	ref = strings.TrimSpace(ref)
-	if ref == "" || strings.HasPrefix(ref, "#") || len(*list) >= maxKept {
+	if ref == "" || strings.HasPrefix(ref, "#") {
+		return
+	}
+	if len(*list) >= maxLinks || len(ref) > maxText {
+		a.note(cutLinks)
 		return
 	}
 	if resolved, err := a.base.Parse(ref); err == nil && (resolved.Scheme == "http" || resolved.Scheme == "https") {
@@ -256,24 +299,27 @@ func (a *analyser) meta(attributes map[string]string) {
 	}
 	switch {
 	case strings.HasPrefix(property, "og:"):
-		if key := strings.TrimPrefix(property, "og:"); a.card[key] == "" {
-			a.card[key] = content
+		if key := strings.TrimPrefix(property, "og:"); a.card[key] == "" && slices.Contains(cardKeys, key) {
+			a.card[key] = a.short(content)
 		}
 	case name == "description":
-		keep(&a.descriptions, content)
+		a.keep(&a.descriptions, content)
 	case name == "robots":
-		keep(&a.robots, strings.ToLower(content))
+		a.keep(&a.robots, strings.ToLower(content))
 	case name == "viewport":
-		a.viewport = content
+		a.viewport = a.short(content)
 		a.viewports++
 	case name == "generator":
-		a.generator = content
+		a.generator = a.short(content)
 	case name == "author":
-		a.author = content
+		a.author = a.short(content)
 	case name != "" && content != "" && !slices.Contains(plainMetas, name) && !strings.Contains(name, ":"):
-		keep(&a.otherMetas, content)
+		a.keep(&a.otherMetas, content)
 	}
 }
+
+// cardKeys are the properties for sharing that are looked at (the Open Graph protocol).
+var cardKeys = []string{"title", "description", "image", "type"}
 
 // plainMetas are the metas of the HTML standard and others that are no tokens.
 var plainMetas = []string{"keywords", "theme-color", "color-scheme", "referrer", "application-name", "rights", "copyright", "date", "format-detection"}
@@ -283,7 +329,7 @@ func (a *analyser) link(attributes map[string]string) {
 	for rel := range strings.FieldsSeq(strings.ToLower(attributes["rel"])) {
 		switch rel {
 		case "canonical":
-			keep(&a.canonicals, strings.TrimSpace(href))
+			a.keep(&a.canonicals, strings.TrimSpace(href))
 		case "icon":
 			a.add(&a.icons, href)
 			if len(a.icons) > 0 {
@@ -328,7 +374,7 @@ func (a *analyser) image(attributes map[string]string) {
 	}
 	a.images++
 	if _, described := attributes["alt"]; !described && len(a.imagesBare) < 5 {
-		keep(&a.imagesBare, src)
+		a.keep(&a.imagesBare, src)
 	}
 }
 
@@ -359,11 +405,15 @@ func (a *analyser) text(raw []byte) {
 	switch {
 	case a.inTitle:
 		if title := strings.Join(strings.Fields(string(a.z.Text())), " "); title != "" {
-			keep(&a.titles, title)
+			a.keep(&a.titles, title)
 		}
 		return
 	case a.raw == "script" && a.rawType == "application/ld+json":
-		keep(&a.structured, string(raw))
+		if a.structuredBytes += len(raw); a.structuredBytes > maxStructured || len(a.structured) >= maxKept {
+			a.note(cutTexts)
+			return
+		}
+		a.structured = append(a.structured, string(raw))
 		return
 	case a.raw != "" || !a.inBody:
 		return
@@ -375,7 +425,9 @@ func (a *analyser) text(raw []byte) {
 	if slices.ContainsFunc(copySigns, func(sign string) bool { return strings.Contains(lower, sign) }) {
 		if years := yearShape.FindAllString(lower, 10); len(years) > 0 {
 			a.copyright = true
-			a.years = append(a.years, years...)
+			for _, year := range years {
+				a.keep(&a.years, year)
+			}
 		}
 	}
 }
