@@ -20,7 +20,7 @@ var (
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
 		"facts": {}, "nearest": {}, "ordinary": {}, "progress": {}, "query": {}, "secrets": {}, "format": {}, "tree": {}, "width": {},
-		"strict":          {"nearest"},
+		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
 		"baseline":        {"facts", "ordinary", "strict", "nearest"},

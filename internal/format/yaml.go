@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"weltaxis/internal/nesting"
+
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
@@ -19,6 +21,9 @@ const maxYAML = 512 << 10
 func readYAML(d *Document) error {
 	if len(d.data) > maxYAML {
 		return d.errorAt(0, "it is too large for YAML that people write")
+	}
+	if line, says := nesting.YAML(d.data); says != "" {
+		return &SyntaxError{line, 1, says}
 	}
 	parsed, err := parser.ParseBytes(d.data, 0)
 	if err != nil {

@@ -98,7 +98,10 @@ func looked(r *audit.Result) string {
 		text := s.Source.String() + " in " + s.Where
 		switch {
 		case s.Source == facts.Live:
-			text = strings.Replace(count(len(r.Snapshot.Pages), "page", "pages")+" live", "0 pages", "no page", 1)
+			text = "no page live"
+			if n := len(r.Snapshot.Pages); n > 0 {
+				text = count(n, "page", "pages") + " live"
+			}
 		case s.Source == facts.Settings && r.Dialect != "":
 			text += " (" + r.Dialect + ")"
 		}
@@ -107,7 +110,14 @@ func looked(r *audit.Result) string {
 	if len(places) == 0 {
 		return "Nothing was looked at."
 	}
-	return "Looked at " + list(places) + "."
+	said := "Looked at " + list(places) + "."
+	address, _ := r.Snapshot.Is(facts.LiveAddress.Term)
+	for _, gap := range r.Gaps {
+		if gap.Kind == facts.Unmapped && len(gap.Names) == 0 && facts.SameAddress(gap.What, address.Text()) { // a bound that was reached
+			said += " " + strings.ToUpper(gap.Because[:1]) + gap.Because[1:] + "."
+		}
+	}
+	return said
 }
 
 // stands says how it stands: what deviates, how many rules hold of those that could be judged, and how many could not.

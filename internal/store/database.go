@@ -371,6 +371,7 @@ func explain(err error) error {
 		{"3D000", "there is no database of that name"},
 		{"connection refused", "nobody listens there"},
 		{"connect: no such file", "nobody listens there"},
+		{"too big", "a row of it is longer than is read"},
 		{"out of memory", "it wants more memory than it is given"},
 		{"57014", "reading it took too long"},
 		{"Error 1969", "reading it took too long"},

@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/ordinary"
@@ -23,6 +23,13 @@ import (
 
 // busyWait is how long a locked database is waited for.
 const busyWait = 1500 * time.Millisecond
+
+// limitLength is the number of the longest text and row that SQLite takes up (SQLITE_LIMIT_LENGTH,
+// https://www.sqlite.org/c3ref/c_limit_attached.html), and maxRow is what it is set to, in bytes.
+const (
+	limitLength = 0
+	maxRow      = 16 << 20
+)
 
 // heapLimit is how much memory SQLite may take, in bytes: a query that wants more gets an error.
 const heapLimit = 64 << 20
@@ -87,6 +94,9 @@ func (db *database) connect(ctx context.Context, full string, query url.Values) 
 		return err
 	}
 	db.conn, db.done = conn, func() { conn.Close() }
+	if _, err := sqlite.Limit(conn, limitLength, maxRow); err != nil {
+		return err
+	}
 	// One transaction for everything, so that all rows are of one moment.
 	if _, err = conn.ExecContext(ctx, "BEGIN"); err != nil {
 		return err

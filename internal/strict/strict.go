@@ -19,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/nesting"
 )
 
 // A Pos is a place in a file; lines and columns count from 1. A struct with a field of type Pos has it set to
@@ -61,6 +62,9 @@ type Date struct{ time.Time }
 // Decode reads the one document in data into v, a pointer to a struct. The file's name is used in errors,
 // which are of type *Error.
 func Decode(file string, data []byte, v any) error {
+	if line, says := nesting.YAML(data); says != "" {
+		return &Error{File: file, Pos: Pos{line, 1}, Says: says}
+	}
 	parsed, err := parser.ParseBytes(data, 0)
 	if err != nil {
 		return syntaxError(file, err)

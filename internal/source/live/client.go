@@ -54,6 +54,7 @@ type client struct {
 var (
 	errUnmapped = facts.Refusal("the site file maps names to addresses, and not this one; it is not looked up")
 	errPrivate  = facts.Refusal("it leads to a private address, which a public site has no business with")
+	errSlow     = errors.New("it took too long")
 	errClosed   = errors.New("the connection was closed before the answer was whole")
 	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
 )
@@ -153,7 +154,7 @@ type response struct {
 // get fetches one address without following redirects.
 func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	if err := c.limiter.Wait(ctx); err != nil {
-		return nil, err
+		return nil, errSlow
 	}
 	ctx, cancel := context.WithTimeout(ctx, c.patience)
 	defer cancel()
@@ -219,7 +220,7 @@ func plainError(err error) error {
 	}
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return errors.New("it took too long")
+		return errSlow
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return errClosed
 	}

@@ -216,7 +216,7 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	if answer.cut {
 		v.seen.AddGap(gap(address, errTooLong))
 	}
-	if d == nil || ch.steps > 0 {
+	if d == nil || err != nil || ch.steps > 0 {
 		// A page reached by a redirect is told under its own address.
 		if d != nil && v.inside(ch.final) {
 			if p.page.Linked || p.seed {

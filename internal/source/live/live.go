@@ -183,7 +183,7 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 		first, err = v.client.follow(ctx, v.home, v.sameSite)
 	}
 	switch {
-	case err != nil && (first.last == nil || first.last.body == nil):
+	case err != nil: // half a page is none
 		return first, err
 	case first.loop:
 		return first, fmt.Errorf("it redirects in a circle, or more than %d times", maxSteps)

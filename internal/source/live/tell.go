@@ -39,13 +39,16 @@ func (v *visit) tell(ctx context.Context) {
 	v.tellFeed(ctx)
 	v.barredAssets()
 	v.seen.Pages = make([]facts.Page, 0, len(v.order))
-	indexable, described, content := 0, 0, 0
+	indexable, described, content, cut := 0, 0, 0, 0
 	for _, address := range v.order {
 		p := v.pages[address]
 		if !p.isPage {
 			continue
 		}
 		v.seen.Pages = append(v.seen.Pages, p.page)
+		if len(p.page.Cut) > 0 {
+			cut++
+		}
 		if p.page.Kind == "content" {
 			content++
 		}
@@ -57,6 +60,9 @@ func (v *visit) tell(ctx context.Context) {
 		}
 	}
 	home := v.home.String()
+	if cut > 0 {
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: home, Kind: facts.Unmapped, Because: fmt.Sprintf("of %d of the pages not all was read, since they hold more than is read of one (cut in the page table says what)", cut)})
+	}
 	say(v, facts.LiveCountIndexable, indexable, home)
 	say(v, facts.LiveCountDescribed, described, home)
 	say(v, facts.LiveCountContent, content, home)
