@@ -103,3 +103,35 @@ func trimmedLines(text string) string {
 	}
 	return strings.Join(lines, "\n")
 }
+
+// TestEveryPromiseHasItsTest holds docs/promises.md to the tests that it names: each is there, and no line has none.
+func TestEveryPromiseHasItsTest(t *testing.T) {
+	text, err := os.ReadFile("../../docs/promises.md")
+	require.NoError(t, err)
+	there := map[string]bool{}
+	require.NoError(t, filepath.WalkDir("../..", func(path string, _ os.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		source, err := os.ReadFile(path)
+		for _, m := range testName.FindAllStringSubmatch(string(source), -1) {
+			there[m[1]] = true
+		}
+		return err
+	}))
+	promises := 0
+	for line := range strings.Lines(string(text)) {
+		if !strings.HasPrefix(line, "- ") {
+			continue
+		}
+		promises++
+		named := regexp.MustCompile(`Test[A-Za-z0-9]+`).FindAllString(line, -1)
+		assert.NotEmpty(t, named, line)
+		for _, name := range named {
+			assert.True(t, there[name], "%s is no test: %s", name, line)
+		}
+	}
+	assert.Greater(t, promises, 30)
+}
+
+var testName = regexp.MustCompile(`(?m)^func (Test[A-Za-z0-9]+)\(`)
