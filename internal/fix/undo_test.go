@@ -634,3 +634,36 @@ func TestUndoLooksAgain(t *testing.T) {
 	assert.Equal(t, []string{"titles.served"}, again(Seen{Deviating: map[string][]string{"titles.served": {"/"}}}, nil).New)
 	assert.Contains(t, again(Seen{}, errors.New("gone")).Says, "Nobody could look at it afterwards: gone.")
 }
+
+// TestAClockThatJumps takes nothing back in the wrong order, and keeps runs apart: the last run is the last, whatever its
+// hour.
+func TestAClockThatJumps(t *testing.T) {
+	s := changing(t)
+	at := time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC)
+	run := func(jump time.Duration, d facts.Deviation) {
+		at = at.Add(jump)
+		j, err := OpenJournal(s.state, func() time.Time { return at })
+		require.NoError(t, err)
+		defer j.Close()
+		_, err = Write(t.Context(), s.plan(d), Seen{}, Env{Dialect: s.dialect, Stores: s.options, FilesRoot: s.options.Root, Journal: j})
+		require.NoError(t, err)
+	}
+	run(0, newTitle)
+	run(-400*24*time.Hour, debugOff) // the clock was wrong, and is set back
+	run(0, set("titles.site-own", facts.Safe, "site.title", "Newer"))
+	records, err := ReadJournal(s.state)
+	require.NoError(t, err)
+	var last []string
+	for _, r := range Chosen(records, Choice{}) {
+		last = append(last, r.To)
+	}
+	assert.Equal(t, []string{"Newer"}, last, "two runs of the same second are two")
+	j, err := OpenJournal(s.state, func() time.Time { return at })
+	require.NoError(t, err)
+	defer j.Close()
+	undone := Undo(t.Context(), Chosen(records, Choice{Since: at}), Env{Dialect: s.dialect, Stores: s.options, FilesRoot: s.options.Root, Journal: j})
+	for _, u := range undone.Changes {
+		assert.True(t, u.Back, u.Says)
+	}
+	assert.Len(t, undone.Changes, 3, "all since then, by their hours")
+}

@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"weltaxis/internal/fix"
+
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 )
@@ -251,18 +253,40 @@ func trees() []hostile {
 		}, args: "audit --offline", exit: any, says: "Looked at"},
 		{name: "discovery among pipes", in: both(pipe("site/config.ini"), link("site/settings.yaml", "/dev/zero")), args: "dialect discover --root site", exit: 0, says: "written as sure"},
 		{name: "a journal that is a pipe", in: func(t *testing.T, dir string) {
-			for _, entry := range stateOf(t, dir) {
-				pipe(entry)(t, dir)
-			}
-		}, args: "history --state state", exit: any, says: ""},
+			pipe(filepath.Join(journalOf(t, dir), "journal.jsonl"))(t, dir)
+		}, args: "history --state state", exit: 2, says: "a named pipe"},
+		{name: "a journal with words of its own", in: func(t *testing.T, dir string) {
+			write(filepath.Join(journalOf(t, dir), "journal.jsonl"), `{"format":2,"run":"\u001b[2J","id":1,"at":"2026-11-25T00:00:00Z","event":"done","kind":"set","name":"\u202e","from":"\u0007","to":"\u001b]0;x\u0007","risk":"safe","until":"2099-01-01T00:00:00Z"}`+"\n")(t, dir)
+		}, args: "history --state state", exit: 0, says: `\u{202e}`},
+		{name: "a journal that was cut", in: func(t *testing.T, dir string) {
+			write(filepath.Join(journalOf(t, dir), "journal.jsonl"), `{"format":2,"run":"x","id":1,"kind":"set","na`)(t, dir)
+		}, args: "undo --offline --state state", exit: 2, says: "nothing to take back"},
+		{name: "a folder that changes while it is read", in: func(t *testing.T, dir string) {
+			done := make(chan struct{})
+			t.Cleanup(func() { close(done) })
+			go func() {
+				for i := 0; ; i++ {
+					select {
+					case <-done:
+						return
+					default:
+					}
+					name := filepath.Join(dir, "site/foyer/posters", fmt.Sprint("moving", i%50))
+					_ = os.MkdirAll(filepath.Join(name, "deep"), 0o755)
+					_ = os.WriteFile(filepath.Join(name, "deep", "a.jpg"), []byte("x"), 0o644)
+					_ = os.RemoveAll(filepath.Join(dir, "site/foyer/posters", fmt.Sprint("moving", (i+25)%50)))
+				}
+			}()
+		}, args: "audit --offline", exit: any, says: "Looked at"},
 	}
 }
 
-// stateOf is where the journal of the site would be, whatever its folder is called.
-func stateOf(t *testing.T, dir string) []string {
+// journalOf makes the folder in which what was changed at the site would be kept.
+func journalOf(t *testing.T, dir string) string {
 	t.Helper()
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "state", "weltaxis"), 0o755))
-	return []string{"state/weltaxis/x"}
+	folder := fix.Folder("state", "Lantern Lane Puppet Theatre", filepath.Join(dir, "weltaxis.yaml"))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o755))
+	return folder
 }
 
 // databases are files of SQLite that mean ill.

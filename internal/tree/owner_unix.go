@@ -20,6 +20,14 @@ func owner(info fs.FileInfo) (uid, gid uint32) {
 	return 0, 0
 }
 
+// deviceOf is the device that an entry lies on.
+func deviceOf(info fs.FileInfo) uint64 {
+	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+		return uint64(stat.Dev)
+	}
+	return 0
+}
+
 // Head gives the first bytes of an ordinary file, at most n. Links are not followed, and what would wait is not waited for.
 func Head(name string, n int) ([]byte, error) {
 	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"os"
 	"strings"
 	"unicode/utf8"
 
@@ -43,6 +44,10 @@ func Walk(ctx context.Context, root string, visit func(Entry), failed func(path 
 	if strings.HasSuffix(root, "/") {
 		skip--
 	}
+	home := uint64(0)
+	if stat, err := os.Stat(root); err == nil {
+		home = deviceOf(stat)
+	}
 	config := fastwalk.Config{Follow: false, ToSlash: true}
 	return fastwalk.Walk(&config, root, func(path string, d fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
@@ -66,6 +71,12 @@ func Walk(ctx context.Context, root string, visit func(Entry), failed func(path 
 		if err != nil {
 			failed(rel, err)
 			return nil
+		}
+		if rel != "." && info.IsDir() && deviceOf(info) != home {
+			if err := foreign(path); err != nil {
+				failed(rel, err)
+				return fs.SkipDir
+			}
 		}
 		uid, gid := owner(info)
 		visit(Entry{Path: rel, Kind: kindOf(info.Mode()), Mode: modeOf(info.Mode()), UID: uid, GID: gid})

@@ -1,0 +1,40 @@
+package tree
+
+import (
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+func TestAKernelsFileSystemIsNoPartOfASite(t *testing.T) {
+	assert.Error(t, foreign("/proc"))
+	assert.Error(t, foreign("/sys"))
+	assert.NoError(t, foreign(t.TempDir()))
+	assert.NoError(t, foreign("/dev/shm"), "one in memory holds files as any other")
+
+	root := t.TempDir()
+	inner := filepath.Join(root, "mounted")
+	require.NoError(t, os.Mkdir(inner, 0o755))
+	if err := unix.Mount("proc", inner, "proc", 0, ""); err != nil {
+		t.Skipf("nothing may be mounted here: %v", err)
+	}
+	t.Cleanup(func() { _ = unix.Unmount(inner, unix.MNT_DETACH) })
+	var mu sync.Mutex
+	var seen, failed []string
+	require.NoError(t, Walk(t.Context(), root, func(e Entry) {
+		mu.Lock()
+		defer mu.Unlock()
+		seen = append(seen, e.Path)
+	}, func(path string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		failed = append(failed, path+": "+err.Error())
+	}))
+	assert.Equal(t, []string{"."}, seen)
+	assert.Equal(t, []string{"mounted: " + errKernel.Error()}, failed)
+}
