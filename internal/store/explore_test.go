@@ -2,9 +2,13 @@ package store
 
 import (
 	"database/sql"
+	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -64,7 +68,75 @@ func TestADatabaseIsExplored(t *testing.T) {
 		_, err := Explore(t.Context(), at, Options{Offline: true})
 		assert.ErrorContains(t, err, "--offline")
 		readsOnly(t, server, at)
+		queriesMeanTheSame(t, at, Options{})
+		queriesEnd(t, server, at)
+		saysWhichRightIsLacking(t, at)
 	}
+	queriesMeanTheSame(t, dialect.Database{Driver: dialect.SQLite, SQLite: "x.db"}, Options{Root: dir})
+}
+
+// asking opens an installation whose one database that is.
+func asking(t *testing.T, at dialect.Database, options Options) *Installation {
+	t.Helper()
+	s, err := Open(t.Context(), &dialect.Dialect{Name: "own", Version: 1, Databases: map[string]dialect.Database{"main": at}}, options)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// queriesMeanTheSame holds that a query of a dialect gives the same on every server.
+func queriesMeanTheSame(t *testing.T, at dialect.Database, options Options) {
+	t.Helper()
+	s := asking(t, at, options)
+	for query, want := range map[string]string{
+		"SELECT count(*) FROM settings WHERE content IS NULL": "1", "SELECT content FROM settings WHERE word = 'title'": "Old", "SELECT coalesce(content, 'none') FROM settings WHERE word = 'empty'": "none",
+		"SELECT CAST(count(DISTINCT nick) AS TEXT) FROM people": "1", "SELECT upper(trim(replace(content, 'l', 'L '))) FROM settings WHERE word = 'title'": "OL D", "SELECT substr(content, 2, 1) FROM settings WHERE word = 'title'": "l",
+		"SELECT CASE WHEN EXISTS (SELECT 1 FROM people WHERE id = 1) THEN 'yes' ELSE 'no' END FROM settings WHERE word = 'title'": "yes", "SELECT p.nick FROM people p JOIN settings s ON s.word = 'title' AND p.id = 1": "a",
+		`SELECT count(*) FROM settings WHERE word = 'it''s \'`: "0", "SELECT nick FROM people WHERE id IN (1, 2) ORDER BY id DESC LIMIT 1": "a", "SELECT sum(id) + 2 * 3 - 1 FROM people WHERE id = 1": "6", "SELECT abs(-3) FROM people WHERE id = 1": "3",
+		"SELECT max(id) FROM people WHERE id BETWEEN 0 AND 1 AND NOT id = 0": "1", "SELECT coalesce(nullif(nick, 'a'), 'same') FROM people WHERE id = 1": "same", "SELECT count(*) FROM people WHERE id <> 1 AND (nick = 'b' OR TRUE) AND FALSE": "0",
+		"SELECT CAST('12' AS INTEGER) + 1 FROM people WHERE id = 1": "13", "SELECT lower(Content) FROM settings LEFT JOIN people ON people.id = 99 WHERE word = 'title' AND people.id IS NULL GROUP BY content": "old",
+	} {
+		found, err := s.Query(t.Context(), query)
+		require.NoError(t, err, "%s: %s", at.Driver, query)
+		assert.Equal(t, want, found.Value, "%s: %s", at.Driver, query)
+	}
+}
+
+// queriesEnd holds that one without an end is ended, by the server too.
+func queriesEnd(t *testing.T, server *servertest.DatabaseServer, at dialect.Database) {
+	t.Helper()
+	owner := server.Open(t, servertest.Owner, servertest.OwnerPassword, at.Name)
+	var rows strings.Builder
+	for i := range 3000 {
+		fmt.Fprintf(&rows, ",(%d,'n')", i+100)
+	}
+	_, err := owner.Exec("INSERT INTO people VALUES " + rows.String()[1:])
+	require.NoError(t, err)
+	began := time.Now()
+	_, err = asking(t, at, Options{}).Query(t.Context(), "SELECT count(*) FROM people a JOIN people b ON a.id <> b.id JOIN people c ON c.id <> a.id JOIN people d ON d.id <> c.id")
+	assert.ErrorContains(t, err, "too long", server.Driver)
+	assert.Less(t, time.Since(began), 4*askedTime)
+	running := "SELECT count(*) FROM information_schema.processlist WHERE info LIKE '%JOIN%people%' AND info NOT LIKE '%processlist%'"
+	if server.Driver == dialect.PostgreSQL {
+		running = "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND query LIKE '%JOIN%people%' AND query NOT LIKE '%pg_stat_activity%'"
+	}
+	assert.Eventually(t, func() bool {
+		var n int
+		return owner.QueryRow(running).Scan(&n) == nil && n == 0
+	}, 4*askedTime, 100*time.Millisecond, "%s goes on with it", server.Driver)
+}
+
+// saysWhichRightIsLacking of somebody who may only read.
+func saysWhichRightIsLacking(t *testing.T, at dialect.Database) {
+	t.Helper()
+	db, err := (&Installation{Dialect: &dialect.Dialect{}}).connect(at)
+	require.NoError(t, err)
+	defer db.close()
+	_, err = db.pool.Exec("UPDATE settings SET content = 'x'")
+	require.Error(t, err)
+	assert.ErrorContains(t, explainWriting(err), "changing the row was refused: this user of the database lacks the right to", at.Driver)
+	assert.ErrorContains(t, explainWriting(err), "UPDATE")
+	assert.ErrorIs(t, explainWriting(err), fs.ErrPermission)
 }
 
 // readsOnly holds that what reads cannot write, even as the owner.
