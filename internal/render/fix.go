@@ -212,6 +212,11 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	if len(r.New) > 0 {
 		p.block(0, "", 0, "Deviates now and did not before: "+strings.Join(r.New, ", ")+". What was hidden behind a cause that is gone may show itself now.", plain)
 	}
+	for _, c := range rest {
+		if len(c.After) > 0 && c.Needs != "" {
+			p.block(0, "", 0, Safe(c.Title())+" waits: "+Safe(c.Needs)+".", plain)
+		}
+	}
 	var visible, disruptive, waiting, persons int
 	for _, c := range rest {
 		switch {
