@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "ordinary": {}, "progress": {}, "query": {}, "secrets": {}, "format": {}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -33,6 +33,7 @@ var (
 		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "ordinary", "progress"},
 		"report":          {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":      {}, // for tests alone
+		"hostile":         {}, // tests and nothing else
 	}
 )
 
