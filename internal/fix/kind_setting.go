@@ -49,7 +49,7 @@ type worker func(ctx context.Context, site *store.Installation, c *Change) ([]st
 
 // inStores plans a change of what stores hold.
 func (p *planning) inStores(ctx context.Context, c *Change, work worker) error {
-	c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.term()))
+	c.Because = cmp.Or(c.Because, whyRisk(c.Risk, c.term(), c.Noticed))
 	if c.To.Type() == "" {
 		c.Needs = cmp.Or(c.Needs, "a value that only a person can say")
 		return nil
