@@ -154,7 +154,7 @@ func Draft(p Sheet, d *discover.Draft, known []discover.Likeness, file string) {
 		if !strings.ContainsAny(file, `/\`) {
 			file = "./" + file
 		}
-		fmt.Fprintf(p, "The draft is in %s. Hold it against the installation with: weltaxis dialect check %s --root FOLDER\n", Safe(file), Safe(file))
+		p.block(0, "", 0, fmt.Sprintf("The draft is in %s. Hold it against the installation with: weltaxis dialect check %s --root FOLDER", Safe(file), Safe(file)), plain)
 		return
 	}
 	fmt.Fprintln(p, quiet.Render("--output found.yaml writes the draft; --ask asks about the suggestions."))

@@ -65,12 +65,28 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	p.forPerson(plan.Changes)
 	fmt.Fprintln(p)
 	p.line("in all")
-	fmt.Fprintf(p, "%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.\n", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits))
+	p.block(0, "", 0, fmt.Sprintf("%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits)), plain)
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
 }
 
+// titled heads a change: its number, what came of it, and what it is about.
+func (p Sheet) titled(number int, result string, style lipgloss.Style, title string) {
+	label := ""
+	if number > 0 {
+		label = fmt.Sprintf("%2d", number)
+	}
+	if result != "" {
+		result += "  "
+	}
+	before := quiet.Render(pad(label, 4)) + style.Render(result)
+	for _, line := range wrap(Safe(title), p.width()-4-columnsOf(result)) {
+		fmt.Fprintf(p, "%s%s\n", before, bold.Render(line))
+		before = strings.Repeat(" ", 4)
+	}
+}
+
 func (p Sheet) heading(c fix.Change) {
-	fmt.Fprintf(p, "%s %s\n", quiet.Render(pad(fmt.Sprintf("%2d", c.ID), 3)), bold.Render(Safe(c.Title())))
+	p.titled(c.ID, "", plain, c.Title())
 	if len(c.Rules) > 0 {
 		p.block(4, "for", 8, strings.Join(c.Rules, ", "), quiet)
 	}
@@ -185,12 +201,7 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	for _, o := range r.Outcomes {
 		counts[o.Result]++
 		fmt.Fprintln(p)
-		name := o.Title()
-		number := ""
-		if o.Record > 0 {
-			number = fmt.Sprintf("%2d", o.Record)
-		}
-		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(number, 3)), resultStyles[o.Result].Render(o.Result), bold.Render(Safe(name)))
+		p.titled(o.Record, o.Result, resultStyles[o.Result], o.Title())
 		if !o.Finisher() {
 			p.block(4, "", 0, Safe(shortly(o.From.String())+" → "+shortly(o.To.String())), quiet)
 		}
@@ -250,7 +261,7 @@ func Undone(p Sheet, site string, undone *fix.Undone) {
 		} else {
 			back++
 		}
-		fmt.Fprintf(p, "%s %s  %s\n", quiet.Render(pad(fmt.Sprintf("%2d", u.ID), 3)), style.Render(result), bold.Render(Safe(u.Title())))
+		p.titled(u.ID, result, style, u.Title())
 		if !u.Finisher() {
 			p.block(4, "", 0, Safe(shortly(u.To)+" → "+shortly(u.From)), quiet)
 		}

@@ -50,8 +50,12 @@ func TestAPlanReadsAsOne(t *testing.T) {
 		{ID: 8, Kind: fix.Field, Name: "title", Subject: "/about/", From: text("a"), To: text("b"), Risk: facts.Disruptive, Because: "why not", Edits: []store.Edit{store.RowEdit{Kind: dialect.KindRow, Table: "pages", Column: "title", New: &now}}},
 		{ID: 9, Kind: fix.Purge, Name: "cache/", Risk: facts.Visible, Because: "slower"},
 	}}
+	plan.Changes = append(plan.Changes, fix.Change{ID: 10, Kind: fix.Person, Name: strings.Repeat("a long name ", 12), Subject: "site", Steps: []string{strings.Repeat("a long step ", 20)}})
 	b, p := page()
 	Plan(p, "A site"+hostile, plan, facts.Safe)
+	for line := range strings.Lines(ansi.Strip(b.String())) {
+		assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), 80, line)
+	}
 	out := ansi.Strip(b.String())
 	unharmed(t, b.String())
 	for _, want := range []string{"safe: nobody outside notices", "-debug = on", "+debug = off", "the file config.ini", "table options, title, column value", "0666  rw-rw-rw-", "0444  r--r--r--", "and 2 more",

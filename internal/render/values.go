@@ -42,7 +42,7 @@ func valueOf(v facts.Value) any {
 
 // Exported says what was written down and what was left out.
 func Exported(p Sheet, file string, kept []facts.Reading, left []string) {
-	fmt.Fprintf(p, "%s of the site written to %s.\n", count(len(kept), "value", "values"), Safe(file))
+	p.block(0, "", 0, fmt.Sprintf("%s of the site written to %s.", count(len(kept), "value", "values"), Safe(file)), plain)
 	if len(left) > 0 {
 		p.block(0, "", 0, "Left out, because they deviate: "+list(left)+".", plain)
 	}
