@@ -28,13 +28,15 @@ var (
 	harmlessValue = regexp.MustCompile(`(?i)^(?:|true|false|yes|no|on|off|null|nil|none|~|-?[0-9]{1,6}(?:\.[0-9]+)?(?:[smhdkMG]|ms|min)?|\$\{[A-Za-z_][A-Za-z0-9_]*\}|%env\([A-Za-z_:]+\)%|` + Hidden + `)$`)
 	opensBlock    = regexp.MustCompile(`^(?:[|>][+-]?[0-9]?|\[|\(|\{|array\s*\(|)$`)
 
-	userInfo = regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/@:'"]*):([^\s/@'"]+)@`)
+	userInfo = regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/@:'"]*):([^\s/'"]+)@`)
 	bearer   = regexp.MustCompile(`(?i)\b(bearer|basic)\s+[A-Za-z0-9+/=._~-]{6,}`)
 	run      = regexp.MustCompile(`[A-Za-z0-9+/=_.~-]{20,}`)
 	between  = regexp.MustCompile(`[/._~-]+`)
 	hexRun   = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
 	pem      = regexp.MustCompile(`-----(BEGIN|END) [A-Z ]*(?:PRIVATE KEY|CERTIFICATE REQUEST)[A-Z ]*-----`)
 	blockRun = regexp.MustCompile(`^\s*[A-Za-z0-9+/=]{16,}\s*$`)
+	heredoc  = regexp.MustCompile(`^<<[<~-]?\s*['"]?([A-Za-z_][A-Za-z0-9_]*)['"]?;?$`)
+	joined   = regexp.MustCompile(`^\s*[.+]\s*['"$A-Za-z]`)
 	lead     = regexp.MustCompile(`^[ +-]?\s*`)
 )
 
@@ -62,10 +64,18 @@ func Key(name string) bool {
 func Mask(text string) string {
 	lines := strings.SplitAfter(text, "\n")
 	block, inPEM := -1, false // how far the block of a secret name is indented; -1 outside of one
+	until := ""               // the word that ends a text of several lines
 	for i, line := range lines {
 		body := strings.TrimRight(line, "\r\n")
 		end := line[len(body):]
 		switch indent := indentation(body); {
+		case until != "":
+			if strings.HasPrefix(strings.TrimLeft(body, " \t+-"), until) {
+				until = ""
+			} else {
+				lines[i] = lead.FindString(body) + Hidden + end
+			}
+			continue
 		case pem.MatchString(body):
 			inPEM = strings.Contains(pem.FindString(body), "BEGIN")
 			continue
@@ -78,7 +88,8 @@ func Mask(text string) string {
 		default:
 			block = -1
 		}
-		masked, opens := maskLine(body)
+		masked, opens, ends := maskLine(body)
+		until = ends
 		if opens {
 			block = indentation(body)
 		}
@@ -105,8 +116,8 @@ func maskedItem(line string) string {
 }
 
 // maskLine takes out of a line what stands behind secret names, and what has the shape of a secret. Opens tells that the
-// value begins on the next line.
-func maskLine(line string) (masked string, opens bool) {
+// value begins on the next line, and until is the word that ends one that does.
+func maskLine(line string) (masked string, opens bool, until string) {
 	var b strings.Builder
 	rest := line
 	for {
@@ -123,13 +134,17 @@ func maskLine(line string) (masked string, opens bool) {
 		rest = rest[at[1]:]
 		value, length := valueOf(rest, sign)
 		switch {
-		case opensBlock.MatchString(strings.TrimSpace(rest)) && sign != "(" && sign != ",":
+		case heredoc.MatchString(strings.TrimSpace(rest)):
+			until = heredoc.FindStringSubmatch(strings.TrimSpace(rest))[1]
+		case opensBlock.MatchString(strings.TrimSpace(rest)) && sign != "(" && (sign != "," || strings.TrimSpace(rest) == ""):
 			opens = true
 		case harmlessValue.MatchString(value):
 			continue
 		case length > 0:
 			b.WriteString(strings.Replace(rest[:length], value, Hidden, 1))
-			rest = rest[length:]
+			if rest = rest[length:]; joined.MatchString(rest) { // put together of several
+				rest = ""
+			}
 		}
 	}
 	b.WriteString(rest)
@@ -148,7 +163,7 @@ func maskLine(line string) (masked string, opens bool) {
 			}
 		}
 		return word
-	}), opens
+	}), opens, until
 }
 
 // valueOf is the value at the start of a text, and how much of the text it takes with its quotes.
