@@ -107,6 +107,36 @@ func TestWhatIsAcceptedDoesNotCountUntilItsLastDayIsOver(t *testing.T) {
 	}
 }
 
+// TestAcceptingOneThingHidesNothingWorse: a worse deviation of the rule counts, and so does what else has the same cause.
+func TestAcceptingOneThingHidesNothingWorse(t *testing.T) {
+	until, err := facts.Date.Parse("2027-01-01")
+	require.NoError(t, err)
+	class := func(mode string) facts.Class {
+		return facts.Class{Role: "config", Kind: "file", Content: "data", Mode: mode, Owner: "app", Group: "app", Count: 1, Paths: []string{"config.php"}, Single: true}
+	}
+	judge := func(mode string, accept ...facts.Acceptance) *Result {
+		b, err := baseline.Load()
+		require.NoError(t, err)
+		require.NoError(t, b.Compile("permissions"))
+		s := snapshotOf()
+		s.Classes, s.Accept = []facts.Class{class(mode)}, accept
+		return Judge(b, s, Options{})
+	}
+	locked := facts.Acceptance{Rule: "permissions.config-locked", Subject: "*", Because: "so", Until: until, Severity: facts.Medium}
+	r := judge("0644", locked)
+	assert.Empty(t, r.Entries(), "it is what was accepted")
+	r = judge("0666", locked)
+	require.NotEmpty(t, r.Entries())
+	assert.Equal(t, "permissions.config-locked", r.Entries()[0].First().Rule, "everybody may write now, which is worse")
+	locked.Severity = 0
+	r = judge("0666", locked)
+	var counts []string
+	for _, e := range r.Entries() {
+		counts = append(counts, e.First().Rule)
+	}
+	assert.Equal(t, []string{"permissions.not-world-writable"}, counts, "what is accepted hides nothing with the same cause")
+}
+
 func TestTheStageMayBeAnother(t *testing.T) {
 	s := snapshotOf(facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, "building")})
 	r := Judge(rulesOf(t), s, Options{Stage: "live"})

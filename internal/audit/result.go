@@ -46,7 +46,9 @@ func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) 
 		stage := facts.IntentStage.Reading(options.Stage, facts.Origin{File: "--stage"})
 		snapshot.Readings = append([]facts.Reading{stage}, slices.DeleteFunc(snapshot.Readings, func(r facts.Reading) bool { return r.FullName() == facts.IntentStage.Name })...)
 	}
-	j := rules.Judge(snapshot)
+	j := rules.Judge(snapshot, func(d facts.Deviation) bool {
+		return slices.ContainsFunc(snapshot.Accept, func(a facts.Acceptance) bool { return good(a, snapshot.Taken) && a.Answers(d) })
+	})
 	stage, _ := snapshot.Effective(facts.IntentStage.Name)
 	r := &Result{Format: ResultFormat, Tool: options.Tool, Baseline: rules.Version, Dialect: snapshot.Dialect, Site: snapshot.Site,
 		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[facts.Severity]int{},
@@ -77,16 +79,21 @@ func (r *Result) only(names []string) {
 	r.Covered = slices.DeleteFunc(r.Covered, func(c baseline.Covered) bool { return other(c.Deviation.Severity) })
 }
 
-// accept marks what somebody has decided to live with. The last day counts in full, in universal time.
+// good tells whether an acceptance is good on the day of the snapshot. The last day counts in full, in universal time.
+func good(a facts.Acceptance, taken time.Time) bool {
+	return taken.Before(time.Unix(a.Until.Number(), 0).Add(24 * time.Hour))
+}
+
+// accept marks what somebody has decided to live with.
 func (r *Result) accept(accepted []facts.Acceptance) {
 	for _, a := range accepted {
-		if !r.Taken.Before(time.Unix(a.Until.Number(), 0).Add(24 * time.Hour)) {
+		if !good(a, r.Taken) {
 			r.Lapsed = append(r.Lapsed, a)
 			continue
 		}
-		answers := slices.ContainsFunc(r.Covered, func(c baseline.Covered) bool { return c.Rule == a.Rule && (a.Subject == "*" || a.Subject == c.Subject) })
+		answers := slices.ContainsFunc(r.Covered, func(c baseline.Covered) bool { return a.Answers(c.Deviation) })
 		for i := range r.Deviations {
-			if d := &r.Deviations[i]; d.Rule == a.Rule && (a.Subject == "*" || a.Subject == d.Subject) {
+			if d := &r.Deviations[i]; a.Answers(*d) {
 				d.Accepted, answers = &a, true
 			}
 		}

@@ -244,6 +244,17 @@ func TestSeparators(t *testing.T) {
 	assert.Equal(t, "Page | S", filled("{page} {separator} {site}", "S", "", "|"))
 }
 
+func TestTheBrandAndTheSeparatorOfATitle(t *testing.T) {
+	for title, want := range map[string]bool{"Lantern Lane": true, "Lantern Lane | About": true, "lantern  lane - About": true, "Lantern Lane: About": true, "Lantern Laneway walks": false, "Lantern Lane walks | Lantern Lane": false,
+		"About | Lantern Lane": false, "": false, "Lantern": false} {
+		assert.Equal(t, want, beginsWithBrand(title, "Lantern Lane"), title)
+	}
+	assert.False(t, beginsWithBrand("Anything", ""))
+	for title, want := range map[string]string{"A - b | Site": "|", "A": "", "A – Site": "–", "A-b": ""} {
+		assert.Equal(t, want, lastSeparator(title), title)
+	}
+}
+
 func TestWhatIsAbsentIsKnownToBeSo(t *testing.T) {
 	absent := facts.Reading{Source: facts.Settings, Name: "site.tagline", Absent: true, Origin: facts.Origin{File: "a.ini", Line: 4}}
 	j := judge(t, own{holds: `"!absent.site.tagline"`}, snapshot(absent))

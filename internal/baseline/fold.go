@@ -1,10 +1,14 @@
 package baseline
 
-import "weltaxis/internal/facts"
+import (
+	"slices"
+
+	"weltaxis/internal/facts"
+)
 
 // fold takes out the deviations that others cover, so that one cause counts once. A deviation is covered by one of
 // a covering rule about the same subject, or by one about the whole site.
-func (b *Baseline) fold(j *Judgement) {
+func (b *Baseline) fold(j *Judgement, accepted []func(facts.Deviation) bool) {
 	coveredBy := map[string][]string{} // rule: all rules that cover it
 	for _, r := range b.Rules {
 		for _, covered := range b.coveredBy(r, nil) {
@@ -14,6 +18,9 @@ func (b *Baseline) fold(j *Judgement) {
 	type place struct{ rule, subject string }
 	deviates, anywhere := map[place]bool{}, map[string]bool{}
 	for _, d := range j.Deviations {
+		if slices.ContainsFunc(accepted, func(is func(facts.Deviation) bool) bool { return is(d) }) {
+			continue
+		}
 		deviates[place{d.Rule, d.Subject}], anywhere[d.Rule] = true, true
 	}
 	by := func(d facts.Deviation) string {

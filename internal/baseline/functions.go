@@ -49,6 +49,9 @@ func functions() []cel.EnvOption {
 		// The separators in a title, each once; and whether one stands loose: first, last or doubled.
 		function1("separators", str, list, separators),
 		function1("has_loose_separator", str, yes, hasLooseSeparator),
+		// The separator that stands last: that before the site's part, since a dash in a page's own words is none.
+		function1("last_separator", str, str, lastSeparator),
+		function2("begins_with_brand", str, str, yes, beginsWithBrand),
 		cel.Function("filled", cel.MemberOverload("pattern_filled_string", []*cel.Type{str, str, str, str}, str,
 			cel.FunctionBinding(func(args ...ref.Val) ref.Val {
 				text := make([]string, len(args))
@@ -77,6 +80,8 @@ var Functions = map[string]string{
 	"home_title":          "home_title(words, brand, separator, most): a pattern of words and brand, as many as fit into so many characters",
 	"squashed":            "squashed(text): its letters and digits in lower case, for comparing names",
 	"separators":          "separators(title): the separators in it, each once",
+	"last_separator":      "last_separator(title): the one that stands last, before the site's part; nothing where there is none",
+	"begins_with_brand":   "begins_with_brand(title, brand): the brand is the title's first part, and not the beginning of the page's own words",
 	"has_loose_separator": "has_loose_separator(title): one stands first, last or doubled",
 	"filled":              "pattern.filled(site, tagline, separator): a title pattern with these put in",
 }
@@ -168,4 +173,30 @@ func function2[A, B, R any](name string, a, b, r *cel.Type, f func(A, B) R) cel.
 
 func method2[A, B, R any](name string, a, b, r *cel.Type, f func(A, B) R) cel.EnvOption {
 	return cel.Function(name, cel.MemberOverload(name, []*cel.Type{a, b}, r, binding2(f)))
+}
+
+// lastSeparator is the separator that stands last in a title.
+func lastSeparator(title string) string {
+	last := ""
+	for _, word := range strings.Fields(title) {
+		if slices.Contains(titleSeparators, word) {
+			last = word
+		}
+	}
+	return last
+}
+
+// beginsWithBrand tells whether the brand is the first part of a title: all of it, or followed by a separator. Where other
+// words follow, they and the brand are the page's own.
+func beginsWithBrand(title, brand string) bool {
+	title, brand = strings.ToLower(strings.Join(strings.Fields(title), " ")), strings.ToLower(strings.Join(strings.Fields(brand), " "))
+	rest, is := strings.CutPrefix(title, brand)
+	if !is || brand == "" {
+		return false
+	}
+	if rest == "" || strings.HasPrefix(rest, ":") {
+		return true
+	}
+	first, _, _ := strings.Cut(strings.TrimPrefix(rest, " "), " ")
+	return rest[0] == ' ' && slices.Contains(titleSeparators, first)
 }

@@ -87,13 +87,14 @@ type known struct {
 	is    bool
 }
 
-// Judge judges a snapshot by every compiled rule, and folds deviations under those that cover them.
-func (b *Baseline) Judge(s *facts.Snapshot) Judgement {
+// Judge judges a snapshot by every compiled rule, and folds deviations under those that cover them. Under what is accepted
+// nothing is folded: what somebody lives with hides nothing else.
+func (b *Baseline) Judge(s *facts.Snapshot, accepted ...func(facts.Deviation) bool) Judgement {
 	var j Judgement
 	for _, r := range b.Rules {
 		b.judgeRule(r, s, &j)
 	}
-	b.fold(&j)
+	b.fold(&j, accepted)
 	return j
 }
 

@@ -272,6 +272,13 @@ type Acceptance struct {
 	Subject string `json:"subject"` // "*" for all
 	Because string `json:"because"`
 	Until   Value  `json:"until"` // a Date, the last day it is good
+	// Severity is that of what is accepted: worse ones count all the same. 0 is any.
+	Severity Severity `json:"severity,omitempty"`
+}
+
+// Answers tells whether a deviation is the one that is accepted.
+func (a Acceptance) Answers(d Deviation) bool {
+	return d.Rule == a.Rule && (a.Subject == "*" || a.Subject == d.Subject) && (a.Severity == 0 || d.Severity >= a.Severity)
 }
 
 // UnmarshalJSON reads an acceptance, whose Until is a Date.

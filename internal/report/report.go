@@ -129,6 +129,9 @@ func stands(r *audit.Result) string {
 		}
 	}
 	said := "Nothing deviates"
+	if r.Partial() {
+		said = "Nothing deviates in what could be seen"
+	}
 	if len(counts) > 0 {
 		said = list(counts)
 	}

@@ -145,7 +145,9 @@ type Acceptance struct {
 	Subject string      `yaml:"subject"`
 	Because string      `yaml:"because"`
 	Until   strict.Date `yaml:"until"`
-	Pos     strict.Pos
+	// Severity is that of the deviation that is accepted; worse ones count.
+	Severity facts.Severity `yaml:"severity"`
+	Pos      strict.Pos
 }
 
 // A Limit is an overridden parameter of the baseline, as text; the baseline knows its type.
@@ -474,7 +476,7 @@ func (s *Site) Resolve(path string) string {
 func (s *Site) Accepted() []facts.Acceptance {
 	var list []facts.Acceptance
 	for _, a := range s.Accept {
-		list = append(list, facts.Acceptance{Rule: a.Rule, Subject: a.Subject, Because: a.Because, Until: facts.NumberOf(facts.Date, a.Until.Unix())})
+		list = append(list, facts.Acceptance{Rule: a.Rule, Subject: a.Subject, Because: a.Because, Until: facts.NumberOf(facts.Date, a.Until.Unix()), Severity: a.Severity})
 	}
 	return list
 }
