@@ -137,6 +137,14 @@ func TestAcceptingOneThingHidesNothingWorse(t *testing.T) {
 	assert.Equal(t, []string{"permissions.not-world-writable"}, counts, "what is accepted hides nothing with the same cause")
 }
 
+// TestARuleThatWasNamedAndCouldNotBeJudgedIsMissed, though no source failed.
+func TestARuleThatWasNamedAndCouldNotBeJudgedIsMissed(t *testing.T) {
+	for _, only := range []string{"titles.two", "titles"} {
+		r := Judge(rulesOf(t), snapshotOf(said("site.title", "A")), Options{Only: []string{only}})
+		assert.Equal(t, only == "titles.two", r.Partial(), only)
+	}
+}
+
 func TestTheStageMayBeAnother(t *testing.T) {
 	s := snapshotOf(facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, "building")})
 	r := Judge(rulesOf(t), s, Options{Stage: "live"})

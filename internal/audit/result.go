@@ -37,6 +37,7 @@ type Result struct {
 
 	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
 	Snapshot *facts.Snapshot    `json:"-"`
+	named    []string           // what Only named
 	Rules    *baseline.Baseline `json:"-"`
 }
 
@@ -54,7 +55,7 @@ func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) 
 		Stage: stage.Value.Text(), Taken: snapshot.Taken, Sources: filled(snapshot.Sources), Counts: map[facts.Severity]int{},
 		Deviations: filled(j.Deviations), Held: filled(j.Held), NotApplicable: filled(j.NotApplicable), Covered: filled(j.Covered),
 		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Astray: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
-		Snapshot: snapshot, Rules: rules}
+		Snapshot: snapshot, Rules: rules, named: options.Only}
 	r.only(options.Only)
 	r.accept(snapshot.Accept)
 	r.sort()
@@ -215,5 +216,8 @@ func (r *Result) AtOrAbove(severity facts.Severity) bool {
 	return worst != 0 && worst <= severity
 }
 
-// Partial tells whether something that was asked for could not be seen or judged.
-func (r *Result) Partial() bool { return r.Snapshot.Partial() || len(r.Broken) > 0 }
+// Partial tells whether something that was asked for could not be seen or judged: a source, or a rule that was named.
+func (r *Result) Partial() bool {
+	named := slices.ContainsFunc(r.NotJudged, func(n baseline.NotJudged) bool { return slices.Contains(r.named, n.Rule) && n.Judged == 0 })
+	return r.Snapshot.Partial() || len(r.Broken) > 0 || named
+}
