@@ -59,12 +59,13 @@ type ModeChange struct {
 	Runnable bool   // the permission to run means something: they are folders, or programs
 	Owner    string // user:group
 	WebUser  string // whom the web server runs as, "" when nobody said
+	ACL      bool   // one of them has an access control list
 }
 
 // ModeChangeOf is the change of a class's entries from one mode to another.
 func ModeChangeOf(class *facts.Class, from, to facts.Value, webUser string) ModeChange {
 	runnable := class.Kind == "folder" || slices.Contains([]string{"program", "command"}, class.Content)
-	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser}
+	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser, class.ACL}
 }
 
 const setIDBits = 0o6000
@@ -78,6 +79,9 @@ func (m ModeChange) Risk() (risk facts.Risk, because string, noticed []facts.Who
 	user, _, _ := strings.Cut(m.Owner, ":")
 	webIsOwner := m.WebUser != "" && m.WebUser == user
 	visitors, staff := []facts.Who{facts.Visitors}, []facts.Who{facts.Staff}
+	if m.ACL && m.From&^m.To&0o070 != 0 {
+		return facts.Disruptive, "there is an access control list, whose entries lose what the group loses (POSIX.1e)", staff
+	}
 	switch ownerLoses, othersLose := lost>>6&7, (lost>>3|lost)&7; {
 	case lost&setIDBits != 0:
 		return facts.Disruptive, "whoever starts it, or puts a file into it, gets the rights of its owner or group no more, and somebody has meant that", staff

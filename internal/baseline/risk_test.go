@@ -25,9 +25,13 @@ func TestRiskOfModesFollowsFromWhoLosesWhat(t *testing.T) {
 		{0o755, 0o644, true, "app:app", "app", facts.Disruptive, "app loses entering or running"},
 		{0o640, 0o240, false, "app:app", "app", facts.Disruptive, "app loses reading"},
 	} {
-		risk, says, noticed := ModeChange{c.from, c.to, c.runnable, c.owner, c.as}.Risk()
+		risk, says, noticed := ModeChange{c.from, c.to, c.runnable, c.owner, c.as, false}.Risk()
 		assert.Equal(t, c.risk, risk, "%o to %o", c.from, c.to)
 		assert.Contains(t, says, c.says)
 		assert.Equal(t, c.risk == facts.Safe, len(noticed) == 0, "what is safe nobody notices")
+	}
+	for to, want := range map[uint32]facts.Risk{0o644: facts.Disruptive, 0o660: facts.Visible} {
+		risk, _, _ := ModeChange{From: 0o664, To: to, Owner: "app:app", ACL: true}.Risk()
+		assert.Equal(t, want, risk, "the list loses what the group loses, and %04o takes from it or does not", to)
 	}
 }

@@ -125,6 +125,7 @@ type Class struct {
 	Count   int      `json:"count"`
 	Paths   []string `json:"paths"` // the first few, sorted
 	Single  bool     `json:"single,omitempty"`
+	ACL     bool     `json:"acl,omitempty"` // one of those that their group may write to has an access control list
 
 	lacks lacking
 }

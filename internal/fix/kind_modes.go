@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -105,7 +106,7 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	c.beside = p.beside(c)
 	c.Risk, c.Because, c.Noticed = c.modeChange(p.WebUser).Risk()
 	if lost := c.From.Number() &^ c.To.Number() & 0o070; lost != 0 {
-		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return hasACL(p.FilesRoot, m.Path) }); i >= 0 {
+		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return tree.HasACL(path.Join(p.FilesRoot, m.Path)) }); i >= 0 {
 			c.Risk, c.Because = facts.Disruptive, c.Members[i].Path+" has an access control list, whose entries lose what the group loses (POSIX.1e)"
 		}
 	}

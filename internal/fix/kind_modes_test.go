@@ -166,3 +166,25 @@ func TestAnAccessControlListMakesAChangeOfPermissionsDisruptive(t *testing.T) {
 	assert.True(t, s.undo(Choice{}).Changes[0].Back)
 	assert.Equal(t, before, list())
 }
+
+// TestTheReportKnowsOfAccessControlLists as the plan does, without looking up each entry.
+func TestTheReportKnowsOfAccessControlLists(t *testing.T) {
+	root, plain := classed(t, "code.txt", "text", 0o664)
+	assert.False(t, plain.ACL)
+	if out, err := exec.Command("setfacl", "-m", "u:33:rw", filepath.Join(root, "code.txt")).CombinedOutput(); err != nil {
+		t.Skipf("no access control list can be set here: %s", out)
+	}
+	seen, err := (&files.Source{Root: root}).Gather(t.Context())
+	require.NoError(t, err)
+	for _, class := range seen.Classes {
+		if class.Kind != "file" {
+			continue
+		}
+		assert.True(t, class.ACL)
+		risk, because, _ := baseline.ModeChangeOf(&class, facts.NumberOf(facts.Mode, 0o664), facts.NumberOf(facts.Mode, 0o644), "").Risk()
+		assert.Equal(t, facts.Disruptive, risk)
+		assert.Contains(t, because, "access control list")
+		_, p := modesOf(t, root, class, 0o644)
+		assert.Equal(t, risk, p.Changes[0].Risk, "the plan says the same")
+	}
+}

@@ -91,10 +91,3 @@ func mode(root string, e modeEdit) (is uint32, there bool) {
 	}
 	return stat.Mode & 0o7777, true
 }
-
-// hasACL tells whether an entry has an access control list of its own (acl(5)): its group bits are the most that any entry of
-// that list may do.
-func hasACL(root, name string) bool {
-	n, err := unix.Lgetxattr(path.Join(root, name), "system.posix_acl_access", nil)
-	return err == nil && n > 0
-}

@@ -10,5 +10,3 @@ func chmod(string, modeEdit, uint32, uint32) error {
 }
 
 func mode(string, modeEdit) (uint32, bool) { return 0, false }
-
-func hasACL(string, string) bool { return false }

@@ -22,3 +22,10 @@ func foreign(folder string) error {
 	}
 	return nil
 }
+
+// HasACL tells whether an entry has an access control list of its own (acl(5)): its group bits are the most that any entry
+// of that list may do.
+func HasACL(name string) bool {
+	n, err := unix.Lgetxattr(name, "system.posix_acl_access", nil)
+	return err == nil && n > 0
+}

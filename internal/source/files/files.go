@@ -123,6 +123,7 @@ func at(words []string, word string) uint8 { return uint8(slices.Index(words, wo
 type class struct {
 	count int
 	paths [pathsPerClass]string // the smallest, sorted
+	acl   bool                  // one of them has an access control list
 }
 
 // add keeps the smallest few paths, so that two walks of one tree keep the same.
@@ -166,6 +167,8 @@ func (c *counting) visit(e tree.Entry) {
 		k.mode = 0 // a link's own mode means nothing
 	}
 	alone := singly(e, role, content, public)
+	// Only where taking a permission away from the group would take it from those in the list as well.
+	acl := e.Kind != tree.Link && e.Mode&0o020 != 0 && tree.HasACL(filepath.Join(c.root, e.Path))
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if _, named := c.found[e.Path]; named {
@@ -181,6 +184,7 @@ func (c *counting) visit(e tree.Entry) {
 		c.classes[k] = known
 	}
 	known.add(e.Path)
+	known.acl = known.acl || acl
 }
 
 // role tells the role of an entry: a folder's is what it passes on.
@@ -250,7 +254,7 @@ func (c *counting) list() []facts.Class {
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	list := make([]facts.Class, 0, len(c.classes))
 	for k, counted := range c.classes {
-		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != ""}
+		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", ACL: counted.acl}
 		if tree.HasModes {
 			out.Owner, out.Group = names.user(k.uid), names.group(k.gid)
 			if out.Kind != tree.Link {
