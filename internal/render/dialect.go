@@ -8,6 +8,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
+	"weltaxis/internal/report"
 )
 
 // A DialectSummary is a dialect as the list of dialects has it in JSON.
@@ -41,7 +42,7 @@ func Dialects(p Sheet, all []*dialect.Dialect) {
 // CheckedDialect writes what came of holding a dialect against itself, and against an installation if there was
 // one.
 func CheckedDialect(p Sheet, d *dialect.Dialect, where string, checked []discover.Checked) {
-	fmt.Fprintf(p, "%s is in order: %s and %s.\n", bold.Render(Safe(d.String())), count(len(d.Names()), "setting", "settings"), count(len(d.Lists), "list", "lists"))
+	fmt.Fprintf(p, "%s is in order: %s and %s.\n", bold.Render(Safe(d.String())), report.Count(len(d.Names()), "setting", "settings"), report.Count(len(d.Lists), "list", "lists"))
 	if where == "" {
 		fmt.Fprintln(p, quiet.Render("With --root FOLDER or --site SITE every entry is read there, translated, and translated back."))
 		return
@@ -83,7 +84,7 @@ func CheckedDialect(p Sheet, d *dialect.Dialect, where string, checked []discove
 		p.block(2, c.Name+"  ", len(c.Name)+2, Safe(c.Wrong), plain)
 	}
 	if unseen > 0 {
-		fmt.Fprintf(p, "\nFor that reason %s could not be read.\n", count(unseen, "more entry", "more entries"))
+		fmt.Fprintf(p, "\nFor that reason %s could not be read.\n", report.Count(unseen, "more entry", "more entries"))
 	}
 }
 
@@ -121,7 +122,7 @@ func DraftJSON(d *discover.Draft, known []discover.Likeness) DraftSummary {
 // to a file, or has not.
 func Draft(p Sheet, d *discover.Draft, known []discover.Likeness, file string) {
 	for _, k := range known {
-		p.block(0, "", 0, fmt.Sprintf("This looks like %s (sure: %.2f): %s. There is a dialect for it: settings: {dialect: %s, root: ...}.", k.Dialect, k.Sure, list(k.By), k.Dialect), bold)
+		p.block(0, "", 0, fmt.Sprintf("This looks like %s (sure: %.2f): %s. There is a dialect for it: settings: {dialect: %s, root: ...}.", k.Dialect, k.Sure, report.List(k.By), k.Dialect), bold)
 	}
 	var rows [][]string
 	for _, f := range d.Findings {
@@ -149,7 +150,7 @@ func Draft(p Sheet, d *discover.Draft, known []discover.Likeness, file string) {
 		p.block(0, "", 0, Safe(note), plain)
 	}
 	sure := d.Certain()
-	fmt.Fprintf(p, "%s written as sure, %s in comments.\n", count(sure, "setting", "settings"), count(len(d.Findings)-sure, "suggestion", "suggestions"))
+	fmt.Fprintf(p, "%s written as sure, %s in comments.\n", report.Count(sure, "setting", "settings"), report.Count(len(d.Findings)-sure, "suggestion", "suggestions"))
 	if file != "" {
 		if !strings.ContainsAny(file, `/\`) {
 			file = "./" + file

@@ -10,6 +10,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/report"
 )
 
 // riskTexts head the groups of a plan.
@@ -218,7 +219,7 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 		}
 	}
 	if len(said) > 0 {
-		fmt.Fprintln(p, list(said)+".")
+		fmt.Fprintln(p, report.List(said)+".")
 	}
 	if len(r.New) > 0 {
 		p.block(0, "", 0, "Deviates now and did not before: "+strings.Join(r.New, ", ")+". What was hidden behind a cause that is gone may show itself now.", plain)
@@ -274,7 +275,7 @@ func Undone(p Sheet, site string, undone *fix.Undone) {
 		p.block(0, "", 0, Safe(undone.Says), plain)
 	}
 	if len(undone.New) > 0 {
-		p.block(0, "", 0, "What deviates now and did not before the run: "+list(undone.New)+".", plain)
+		p.block(0, "", 0, "What deviates now and did not before the run: "+report.List(undone.New)+".", plain)
 	}
 }
 

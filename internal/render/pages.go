@@ -30,7 +30,7 @@ func Pages(p Sheet, r *report.Report, rows []audit.PageRow) {
 		}
 		return plain
 	})
-	p.block(0, "", 0, "chars: of title and description; engines: whether search engines may list it. "+count(len(rows), "page", "pages")+", the home page first, then those with the most trouble.", quiet)
+	p.block(0, "", 0, "chars: of title and description; engines: whether search engines may list it. "+report.Count(len(rows), "page", "pages")+", the home page first, then those with the most trouble.", quiet)
 	p.shared("the same title", audit.Shared(rows, func(page *facts.Page) string { return page.Title }), func(page *facts.Page) string { return page.Title })
 	p.shared("the same description", audit.Shared(rows, func(page *facts.Page) string { return page.Description }), func(page *facts.Page) string { return page.Description })
 }

@@ -134,19 +134,3 @@ func (p Sheet) line(word string) {
 	rest := p.width() - columnsOf(word) - 1
 	fmt.Fprintf(p, "%s %s\n", title.Render(word), quiet.Render(strings.Repeat("─", max(rest, 0))))
 }
-
-// list joins words as a sentence does: a, b and c.
-func list(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
-}
-
-// count says how many: 1 file, 2 files.
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}

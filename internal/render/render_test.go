@@ -111,10 +111,3 @@ func TestJSONIsHarmless(t *testing.T) {
 	require.NoError(t, json.Unmarshal(out.Bytes(), &back))
 	assert.Equal(t, in, back)
 }
-
-func TestCountsAndLists(t *testing.T) {
-	assert.Equal(t, "1 rule", count(1, "rule", "rules"))
-	assert.Equal(t, "2 rules", count(2, "rule", "rules"))
-	assert.Equal(t, "a, b and c", list([]string{"a", "b", "c"}))
-	assert.Equal(t, "", list(nil))
-}

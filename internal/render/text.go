@@ -2,7 +2,6 @@ package render
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"unicode"
 
@@ -97,12 +96,7 @@ func (p Sheet) first(r *report.Report) {
 }
 
 // few names the first few of many.
-func few(words []string) string {
-	if len(words) > 3 {
-		words = append(slices.Clone(words[:3]), fmt.Sprintf("%d more", len(words)-3))
-	}
-	return list(words)
-}
+func few(words []string) string { return report.List(report.FirstFew(words)) }
 
 // brief is one line, with so many columns for the rule.
 func (p Sheet) brief(e report.Entry, columns int) {
@@ -186,7 +180,7 @@ func (p Sheet) more(e report.Entry) {
 		p.labelled(map[bool]string{true: "by hand", false: ""}[i == 0], Safe(place))
 	}
 	if len(e.Settles) > 0 {
-		p.labelled("settles", list(e.Settles)+" too; the cause is the same")
+		p.labelled("settles", report.List(e.Settles)+" too; the cause is the same")
 	}
 	why := e.Why
 	if e.Lasting {
@@ -223,7 +217,7 @@ func riskText(risk facts.Risk, noticed []facts.Who) string {
 		for _, w := range noticed {
 			words = append(words, w.String())
 		}
-		who = list(words)
+		who = report.List(words)
 	}
 	return "fix " + risk.String() + ": " + who
 }
@@ -259,9 +253,9 @@ func (p Sheet) unseen(r *report.Report, detail Detail) {
 				p.block(0, "", 2, fmt.Sprintf("and for %d more reasons; --full lists them", len(w.Unseen)-i), quiet)
 				break
 			}
-			p.block(0, "", 2, fmt.Sprintf("%s: %s", count(len(u.Rules), "rule", "rules"), Safe(u.Because)), plain)
+			p.block(0, "", 2, fmt.Sprintf("%s: %s", report.Count(len(u.Rules), "rule", "rules"), Safe(u.Because)), plain)
 			if detail == Full {
-				p.block(0, "", 4, Safe(list(u.Rules)), quiet)
+				p.block(0, "", 4, Safe(report.List(u.Rules)), quiet)
 			}
 		}
 		if w.Lacking != "" {

@@ -10,6 +10,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
 )
 
 // Values writes neutral values as the file that fix --values reads.
@@ -42,9 +43,9 @@ func valueOf(v facts.Value) any {
 
 // Exported says what was written down and what was left out.
 func Exported(p Sheet, file string, kept []facts.Reading, left []string) {
-	p.block(0, "", 0, fmt.Sprintf("%s of the site written to %s.", count(len(kept), "value", "values"), Safe(file)), plain)
+	p.block(0, "", 0, fmt.Sprintf("%s of the site written to %s.", report.Count(len(kept), "value", "values"), Safe(file)), plain)
 	if len(left) > 0 {
-		p.block(0, "", 0, "Left out, because they deviate: "+list(left)+".", plain)
+		p.block(0, "", 0, "Left out, because they deviate: "+report.List(left)+".", plain)
 	}
 	p.block(0, "", 0, "Another site is brought to them with: weltaxis fix --site SITE --values "+Safe(file), quiet)
 }

@@ -274,7 +274,7 @@ func modeTexts(e audit.Entry) []string {
 	if len(said) == 0 {
 		return nil
 	}
-	return []string{"mode " + list(firstFew(said))}
+	return []string{"mode " + List(FirstFew(said))}
 }
 
 func changeText(c facts.Target) string {

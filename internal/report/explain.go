@@ -107,11 +107,11 @@ func explainRule(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		for _, w := range noticed {
 			words = append(words, w.String())
 		}
-		who = list(words)
+		who = List(words)
 	}
 	e.say("risk", "%s: noticed by %s", rule.Fix.Risk, who)
 	if len(rule.Covers) > 0 {
-		e.say("settles", "%s, when the cause is the same", list(rule.Covers))
+		e.say("settles", "%s, when the cause is the same", List(rule.Covers))
 	}
 	for _, cite := range rule.Cites {
 		e.say("source", "%s", cite)
@@ -185,7 +185,7 @@ func explainArea(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		e.say("rules", "there are none in this area yet")
 		return e, nil
 	}
-	e.say("rules", "%s", list(rules))
+	e.say("rules", "%s", List(rules))
 	if r != nil {
 		of := map[facts.Verdict][]string{}
 		for _, rule := range rules {
@@ -193,7 +193,7 @@ func explainArea(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		}
 		for _, v := range []facts.Verdict{facts.Deviates, facts.Holds, facts.NotJudged, facts.NotApplicable} {
 			if len(of[v]) > 0 {
-				e.here(v.String(), "%s", list(of[v]))
+				e.here(v.String(), "%s", List(of[v]))
 			}
 		}
 	}
@@ -216,7 +216,7 @@ func explainLimit(b *baseline.Baseline, name string, r *audit.Result) (*Explanat
 			rules = append(rules, rule.ID)
 		}
 	}
-	e.say("rules", "%s", list(rules))
+	e.say("rules", "%s", List(rules))
 	e.say("to change", "a line of the site file, under limits: {%s: ...}", short)
 	if r != nil {
 		e.here("value", "%s", r.Rules.Limits[short].Value)
@@ -251,7 +251,7 @@ func explainList(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		}
 		e.here("seen", "%d", len(subjects))
 		if len(subjects) > 0 {
-			e.here("such as", "%s", list(firstFew(subjects)))
+			e.here("such as", "%s", List(FirstFew(subjects)))
 		}
 	}
 	return e, nil
@@ -271,7 +271,7 @@ func orNone(rules []string) string {
 	if len(rules) == 0 {
 		return "none"
 	}
-	return list(rules)
+	return List(rules)
 }
 
 // typeWords say what a type means to somebody who sets one.
@@ -321,7 +321,7 @@ func explainTerm(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 	if prefix != "" {
 		kind = typeWords[facts.Bool]
 	} else if len(term.Words) > 0 {
-		kind = "one of " + list(term.Words)
+		kind = "one of " + List(term.Words)
 	}
 	e.say("type", "%s", kind)
 	e.say("told by", "%s", map[bool]string{true: "the site file", false: "the " + term.Source.String() + " source"}[term.Source == facts.Intent])
@@ -330,7 +330,7 @@ func explainTerm(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 	}
 	rules := mentioning(b, func(rule *baseline.Rule) bool { return slices.Contains(rule.Mentions(), term.Name) })
 	if len(rules) > 0 {
-		e.say("rules", "%s", list(rules))
+		e.say("rules", "%s", List(rules))
 	}
 	if term.Source != facts.Settings || e.Kind == "field" || prefix != "" {
 		e.chain(r, term)

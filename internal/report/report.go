@@ -100,7 +100,7 @@ func looked(r *audit.Result) string {
 		case s.Source == facts.Live:
 			text = "no page live"
 			if n := len(r.Snapshot.Pages); n > 0 {
-				text = count(n, "page", "pages") + " live"
+				text = Count(n, "page", "pages") + " live"
 			}
 		case s.Source == facts.Settings && r.Dialect != "":
 			text += " (" + r.Dialect + ")"
@@ -110,7 +110,7 @@ func looked(r *audit.Result) string {
 	if len(places) == 0 {
 		return "Nothing was looked at."
 	}
-	said := "Looked at " + list(places) + "."
+	said := "Looked at " + List(places) + "."
 	address, _ := r.Snapshot.Is(facts.LiveAddress.Term)
 	for _, gap := range r.Gaps {
 		if gap.Kind == facts.Unmapped && len(gap.Names) == 0 && facts.SameAddress(gap.What, address.Text()) { // a bound that was reached
@@ -133,7 +133,7 @@ func stands(r *audit.Result) string {
 		said = "Nothing deviates in what could be seen"
 	}
 	if len(counts) > 0 {
-		said = list(counts)
+		said = List(counts)
 	}
 	judged := map[string]bool{}
 	for _, id := range r.Held {
@@ -151,7 +151,7 @@ func stands(r *audit.Result) string {
 			unjudged++
 		}
 	}
-	said += fmt.Sprintf("; %d of %s", len(r.Held), count(len(judged), "rule holds", "rules hold"))
+	said += fmt.Sprintf("; %d of %s", len(r.Held), Count(len(judged), "rule holds", "rules hold"))
 	if len(judged) == 0 {
 		said = "No rule could be judged"
 	}
@@ -215,7 +215,7 @@ func astray(r *audit.Result) []string {
 		}
 		switch {
 		case len(subjects) > 0:
-			text += "; it deviates for " + list(firstFew(subjects))
+			text += "; it deviates for " + List(FirstFew(subjects))
 		case r.VerdictOf(a.Rule) == facts.NotJudged:
 			text += "; it could not be judged this time"
 		default:
@@ -276,7 +276,7 @@ func lacking(r *audit.Result) string {
 		}
 	}
 	asked := r.Snapshot.Asked(most)
-	rules := count(of[most], "rule", "rules")
+	rules := Count(of[most], "rule", "rules")
 	switch {
 	case most == facts.Intent:
 		return fmt.Sprintf("%s could be judged if the site file said more under intent.", rules)

@@ -124,3 +124,10 @@ func TestModesAreShownAsCommandsASafeShellTakes(t *testing.T) {
 		assert.Contains(t, fixLines(audit.Entry{{Fix: facts.Proposal{Mode: &m}}})[0], want)
 	}
 }
+
+func TestCountsAndLists(t *testing.T) {
+	assert.Equal(t, "1 rule", Count(1, "rule", "rules"))
+	assert.Equal(t, "2 rules", Count(2, "rule", "rules"))
+	assert.Equal(t, "a, b and c", List([]string{"a", "b", "c"}))
+	assert.Equal(t, "", List(nil))
+}

@@ -9,24 +9,24 @@ import (
 // shown is how many of like things are named before the rest is only counted.
 const shown = 3
 
-// list joins words as a sentence does: a, b and c.
-func list(words []string) string {
+// List joins words as a sentence does: a, b and c.
+func List(words []string) string {
 	if len(words) < 2 {
 		return strings.Join(words, "")
 	}
 	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }
 
-// count says how many: 1 file, 2 files.
-func count(n int, one, many string) string {
+// Count says how many: 1 file, 2 files.
+func Count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// firstFew are the first few of like things, and how many more there are.
-func firstFew(words []string) []string {
+// FirstFew are the first few of like things, and how many more there are.
+func FirstFew(words []string) []string {
 	if len(words) <= shown {
 		return words
 	}
@@ -54,7 +54,7 @@ func folded(sentences []string) []string {
 			}
 		}
 		if len(others) > 0 {
-			head += " The same: " + list(firstFew(others)) + "."
+			head += " The same: " + List(FirstFew(others)) + "."
 		}
 		said, distinct = append(said, head), rest
 	}
