@@ -65,7 +65,9 @@ func (v *visit) crawl(ctx context.Context, first chain) {
 			left = append(left, address)
 		}
 	}
-	v.level(ctx, left, -1)
+	for try := 0; len(left) > 0 && try <= v.MaxDepth && ctx.Err() == nil; try++ { // no click from home leads here
+		left = v.level(ctx, left, -1)
+	}
 	v.level(ctx, v.canonicalTargets(), -1)
 	v.tellUnfetched(ctx)
 }

@@ -76,7 +76,8 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 		"/a":          `<title>A</title><body><a href="/b?x=1#y">b</a>`,
 		"/b?x=1":      `<title>B</title><body>`,
 		"/old":        "->/a",
-		"/orphan":     `<title>Orphan</title>`,
+		"/orphan":     `<title>Orphan</title><a href="/behind">x</a>`,
+		"/behind":     `<title>Behind the orphan</title>`,
 		"/listed":     `<title>Listed</title><meta name=robots content=noindex>`,
 		"/hidden":     `<title>Hidden</title><meta name=robots content=noindex>`,
 		"/robots.txt": "User-agent: *\nDisallow: /barred\nSitemap: HOME/map.xml\n",
@@ -93,7 +94,8 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	assert.Equal(t, -1, pageAt(t, s, "/orphan").Depth)
 	assert.False(t, pageAt(t, s, "/orphan").Linked)
 	assert.True(t, pageAt(t, s, "/orphan").InSitemap)
-	assert.Len(t, s.Pages, 6, "what is redirected, gone or on another host is no page")
+	assert.Equal(t, -1, pageAt(t, s, "/behind").Depth, "a page that only an orphan leads to")
+	assert.Len(t, s.Pages, 7, "what is redirected, gone or on another host is no page")
 
 	links := map[string]facts.Link{}
 	for _, link := range s.Links {
@@ -107,7 +109,7 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	assert.True(t, fact(t, s, "sitemap.valid").Bool())
 	assert.EqualValues(t, 6, fact(t, s, "sitemap.addresses").Number())
 	assert.Equal(t, []string{at + "/hidden (noindex)", at + "/old (redirects)", at + "/nothing (answers 404)", "https://other.example/ (another host or scheme)"}, fact(t, s, "sitemap.wrong").List())
-	assert.Equal(t, []string{"/a", "/b?x=1"}, fact(t, s, "sitemap.missing").List())
+	assert.Equal(t, []string{"/a", "/b?x=1", "/behind"}, fact(t, s, "sitemap.missing").List())
 	assert.Equal(t, []string{"/orphan", "/hidden"}, fact(t, s, "sitemap.orphans").List())
 	assert.Equal(t, []string{at + "/map.xml"}, fact(t, s, "robots.sitemaps").List())
 	assert.Equal(t, []string{"A"}, fact(t, s, "home.linked_titles").List())
