@@ -251,7 +251,14 @@ func (b *Baseline) fixExpression(r *Rule, source strict.Expr, want *cel.Type) (*
 // baseline, one's own or the built-in one.
 func (b *Baseline) CheckMessages() error {
 	for _, r := range b.Rules {
-		for _, part := range append([]string{r.Says, r.Expected}, r.Fix.Steps...) {
+		parts := []string{r.Says, r.Expected}
+		for _, f := range r.Fix {
+			parts = append(parts, f.Steps...)
+			if f.Write != nil {
+				parts = append(parts, f.Write.Line, f.Write.Drop)
+			}
+		}
+		for _, part := range parts {
 			if _, err := b.message(r, part, "message"); err != nil {
 				return err
 			}

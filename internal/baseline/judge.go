@@ -116,6 +116,8 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 			into.Held = append(into.Held, r.ID)
 		}
 	case len(deviations) > 0:
+	case s.InPart(r.list): // what was not looked at may be otherwise
+		into.NotJudged = append(into.NotJudged, NotJudged{Rule: r.ID, Missing: []string{r.list}, Because: s.Why(r.list), Judged: j.judged})
 	case !applied:
 		into.NotApplicable = append(into.NotApplicable, r.ID)
 	default:

@@ -26,16 +26,31 @@ func (j *judging) proposal() (facts.Proposal, error) {
 }
 
 func (r *Rule) fixDependsOnItem() bool {
-	sources := slices.Clone(r.Fix.Steps)
-	for _, source := range r.Fix.SetTo {
-		sources = append(sources, source.Source)
+	if r.as == "" {
+		return false
 	}
-	return r.Fix.Mode.Source != "" || slices.ContainsFunc(sources, func(text string) bool { return r.as != "" && strings.Contains(text, r.as+".") })
+	var sources []string
+	for _, f := range r.Fix {
+		sources = append(append(sources, f.Steps...), f.If.Source, f.Mode.Source)
+		for _, source := range f.SetTo {
+			sources = append(sources, source.Source)
+		}
+		if f.Mode.Source != "" {
+			return true
+		}
+		if f.Write != nil {
+			sources = append(sources, f.Write.Line, f.Write.Drop)
+		}
+	}
+	return slices.ContainsFunc(sources, func(text string) bool { return r.as != "" && strings.Contains(text, r.as+".") })
 }
 
 func (j *judging) workedOut() (facts.Proposal, error) {
-	f := j.rule.Fix
-	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: j.rule.Noticed(), Lasting: f.Lasting, Field: f.Field}
+	f, err := j.fitting()
+	if err != nil {
+		return facts.Proposal{}, err
+	}
+	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: f.WhoNotices(), Lasting: f.Lasting, Field: f.Field}
 	offer := func(c facts.Target) {
 		if j.mapped(c.Name) {
 			p.Changes = append(p.Changes, c)
@@ -82,14 +97,20 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		if err != nil {
 			return p, err
 		}
-		p.Write = &facts.Line{File: f.Write.File, Start: f.Write.Start, Line: line}
+		drop, err := j.text(f.Write.Drop)
+		if err != nil {
+			return p, err
+		}
+		p.Write = &facts.Line{File: f.Write.File, Start: f.Write.Start, Line: line, Drop: drop}
 	}
 	for _, step := range f.Steps {
 		text, err := j.text(step)
 		if err != nil {
 			return p, err
 		}
-		p.Steps = append(p.Steps, text)
+		if text != "" {
+			p.Steps = append(p.Steps, text)
+		}
 	}
 	if p.Kind == facts.KindSet && len(p.Changes)+len(p.Steps) == 0 {
 		p.Steps = []string{"What this rule would set is set already, so the cause lies elsewhere, often in another deviation. Look again when those are put right."}
@@ -98,6 +119,24 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		p.Kind = facts.KindSteps
 	}
 	return p, nil
+}
+
+// fitting is the first fix whose condition holds; one that cannot be told is passed over.
+func (j *judging) fitting() (*Fix, error) {
+	for i := range j.rule.Fix {
+		f := &j.rule.Fix[i]
+		if f.If.Source == "" {
+			return f, nil
+		}
+		e, err := j.baseline.fixExpression(j.rule, f.If, cel.BoolType)
+		if err != nil {
+			return nil, err
+		}
+		if value, err := j.evaluate(e); err != nil || value == types.True {
+			return f, err
+		}
+	}
+	return &Fix{Kind: facts.KindSteps, Risk: facts.Visible}, nil
 }
 
 // mapped tells whether anybody knows where a setting is stored.
@@ -185,15 +224,21 @@ func (j *judging) modeTarget(source strict.Expr) (*facts.ModeTarget, error) {
 
 // checkFixExpressions compiles the expressions of a rule's fix.
 func (b *Baseline) checkFixExpressions(r *Rule) error {
-	for name, source := range r.Fix.SetTo {
-		entry, _ := facts.Lookup(facts.Settings.Name(name))
-		if _, err := b.fixExpression(r, source, celTypes[entry.Type]); err != nil {
-			return err
+	for _, f := range r.Fix {
+		for name, source := range f.SetTo {
+			entry, _ := facts.Lookup(facts.Settings.Name(name))
+			if _, err := b.fixExpression(r, source, celTypes[entry.Type]); err != nil {
+				return err
+			}
 		}
-	}
-	if r.Fix.Mode.Source != "" {
-		_, err := b.fixExpression(r, r.Fix.Mode, cel.IntType)
-		return err
+		for source, want := range map[strict.Expr]*cel.Type{f.Mode: cel.IntType, f.If: cel.BoolType} {
+			if source.Source == "" {
+				continue
+			}
+			if _, err := b.fixExpression(r, source, want); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -28,10 +28,9 @@ func NoticedAt(risk facts.Risk, who []facts.Who) []facts.Who {
 	return append([]facts.Who{}, slices.Compact(who)...)
 }
 
-// Noticed says who notices what a rule's fix does: those it names, or those who notice the settings that it changes, or
+// WhoNotices says who notices what a fix does: those it names, or those who notice the settings that it changes, or
 // those who notice anything of that risk.
-func (r *Rule) Noticed() []facts.Who {
-	f := r.Fix
+func (f *Fix) WhoNotices() []facts.Who {
 	switch names := f.names(); {
 	case f.Noticed != nil:
 		return NoticedAt(f.Risk, f.Noticed)
@@ -45,9 +44,11 @@ func (r *Rule) Noticed() []facts.Who {
 
 // opens tells whether putting the rule right lets search engines in.
 func (r *Rule) opens() bool {
-	for name, value := range r.Fix.Set {
-		if term, _ := facts.Setting(name); term.Opens && value == facts.BoolOf(true).String() {
-			return true
+	for _, f := range r.Fix {
+		for name, value := range f.Set {
+			if term, _ := facts.Setting(name); term.Opens && value == facts.BoolOf(true).String() {
+				return true
+			}
 		}
 	}
 	return false

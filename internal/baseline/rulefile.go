@@ -46,7 +46,7 @@ type Rule struct {
 	Cites    []string    `yaml:"cites"`
 	CWE      int         `yaml:"cwe"`
 	Jobs     []string    `yaml:"jobs"`
-	Fix      Fix         `yaml:"fix"`
+	Fix      Fixes       `yaml:"fix"`
 	Pos      strict.Pos
 
 	Area string `yaml:"-"`
@@ -58,8 +58,33 @@ type Rule struct {
 	builtIn bool
 }
 
+// Fixes is one fix, or several with conditions, of which the first that holds counts: one for each cause.
+type Fixes []Fix
+
+// UnmarshalNode reads either shape.
+func (f *Fixes) UnmarshalNode(n strict.Node) error {
+	if n.IsSequence() {
+		if err := n.Into((*[]Fix)(f)); err != nil {
+			return err
+		}
+	} else {
+		var one Fix
+		if err := n.Into(&one); err != nil {
+			return err
+		}
+		*f = Fixes{one}
+	}
+	for i, fix := range *f {
+		if last := i == len(*f)-1; last != (fix.If.Source == "") {
+			return n.Errorf("every fix but the last has a condition (if), and the last has none")
+		}
+	}
+	return nil
+}
+
 // A Fix is what would put a deviation right, before its expressions are worked out.
 type Fix struct {
+	If      strict.Expr            `yaml:"if"`
 	Kind    facts.ChangeKind       `yaml:"kind"` // follows from what is given, when left out
 	Risk    facts.Risk             `yaml:"risk"`
 	Lasting bool                   `yaml:"lasting"`
@@ -73,11 +98,13 @@ type Fix struct {
 	Write   *LineSpec              `yaml:"write"` // a line that a file ought to have
 }
 
-// A LineSpec is a line of a file below the served folder, and what a new file starts with; both take values in braces.
+// A LineSpec is a line of a file below the served folder, and what a new file starts with; or a line that is to go. All
+// take values in braces.
 type LineSpec struct {
 	File  string `yaml:"file"`
 	Start string `yaml:"start"`
 	Line  string `yaml:"line"`
+	Drop  string `yaml:"drop"`
 }
 
 // Severity is one word, or several with conditions, of which the first that holds counts.
@@ -157,19 +184,32 @@ func (r *Rule) check() error {
 	if err := r.checkEach(); err != nil {
 		return err
 	}
-	return r.checkFix()
+	if len(r.Fix) == 0 {
+		r.Fix = Fixes{{}}
+	}
+	for i := range r.Fix {
+		if err := r.checkFix(&r.Fix[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // renew puts present names in the place of former ones.
 func (r *Rule) renew() {
-	for _, e := range []*strict.Expr{&r.When, &r.Holds, &r.Fix.Mode} {
+	sources := []*strict.Expr{&r.When, &r.Holds}
+	for i := range r.Fix {
+		f := &r.Fix[i]
+		sources = append(sources, &f.If, &f.Mode)
+		renewKeys(r, f.Set)
+		renewKeys(r, f.SetTo)
+		renewKeys(r, f.Ask)
+	}
+	for _, e := range sources {
 		var renamed []string
 		e.Source, renamed = facts.PresentSource(e.Source)
 		r.note(renamed...)
 	}
-	renewKeys(r, r.Fix.Set)
-	renewKeys(r, r.Fix.SetTo)
-	renewKeys(r, r.Fix.Ask)
 }
 
 // note tells whoever wrote the rule that something in it has another name now.
@@ -205,8 +245,7 @@ func (r *Rule) checkEach() error {
 	return nil
 }
 
-func (r *Rule) checkFix() error {
-	f := &r.Fix
+func (r *Rule) checkFix(f *Fix) error {
 	if f.Risk == 0 {
 		return r.errorf("fix: risk is missing: one of %s", strings.Join(facts.RiskWords(), ", "))
 	}
@@ -216,6 +255,8 @@ func (r *Rule) checkFix() error {
 			f.Kind = facts.KindSet
 		case f.Mode.Source != "":
 			f.Kind = facts.KindMode
+		case f.Write != nil:
+			f.Kind = facts.KindWrite
 		default:
 			f.Kind = facts.KindSteps
 		}
@@ -288,6 +329,9 @@ func (f Fix) Lines() []string {
 	}
 	if f.Mode.Source != "" {
 		lines = append(lines, "change the mode to "+f.Mode.Source)
+	}
+	if f.Write != nil && f.Write.Drop != "" {
+		lines = append(lines, "take the line out of "+f.Write.File+" that does it")
 	}
 	return append(lines, f.Steps...)
 }

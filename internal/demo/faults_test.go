@@ -3,6 +3,7 @@ package demo
 import (
 	"encoding/json"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -100,6 +101,12 @@ var faults = map[string]fault{
 	"metadata.one-heading":         onPage("about", func(p *page) { p.Body += "<h1>Again</h1>" }),
 	"metadata.languages":           intent("  language: en-GB", "  language: en-GB\n  languages: [en-GB, cy]"),
 	"metadata.breadcrumbs":         {do: deepPages},
+	"visibility.answers":           {do: func(b *installation) { b.before = onAddress("/", answering(http.StatusInternalServerError)) }},
+	"visibility.members-only":      intent("  language: en-GB", "  language: en-GB\n  audience: members"),
+	"visibility.robot-by-name":     onAddressFault("/robots.txt", inPlaceOf("User-agent: *", "User-agent: seekbot\nDisallow: /\n\nUser-agent: *")),
+	"visibility.readable":          onAddressFault("/about/", header("Content-Encoding", "br")),
+	"visibility.assets-answer":     onPage("about", func(p *page) { p.Body += `<img alt="" src="/posters/none.png">` }),
+	"metadata.structured-group":    intent("  language: en-GB", "  language: en-GB\n  groups: {/tickets: Product, /about: Event, /news/: Product}"),
 	"visibility.index-live":        twin("visibility.index-declared", "hidden", "yes"),
 	"visibility.index-building":    building("visibility.index-building-declared", "hidden", "no"),
 	"visibility.noindex-readable":  set("robots_lines", "Disallow: /by/\n\nUser-agent: weltaxis\nAllow: /\n"),
@@ -155,7 +162,8 @@ var faults = map[string]fault{
 	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetgid|0o755, "works") }},
 	"permissions.uploads-inert":       {do: func(b *installation) { b.files["foyer/posters/cat.php.jpg"] = file{"not a cat", 0o644} }},
 	"permissions.private-outside":     {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
-	"maintenance.lifted-declared":     set("closed", "yes"),
+	"maintenance.lifted-declared":     {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
+	"maintenance.lifted":              {do: func(b *installation) { b.before = onAddress("/", instead(notice)) }},
 	"maintenance.message":             set("closed_text", "We will be back soon."),
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -47,6 +48,8 @@ type installation struct {
 	folders    map[string]os.FileMode
 	siteFile   string          // without the sources
 	database   *databaseServer // nil for a file
+	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.
+	before func(http.Handler) http.Handler
 }
 
 type account struct{ Login, Role string }

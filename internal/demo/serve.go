@@ -81,7 +81,11 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 	if of == "443" {
 		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
 	}
-	server := &http.Server{Handler: in, ReadHeaderTimeout: 10 * time.Second}
+	handler := http.Handler(in)
+	if site.before != nil {
+		handler = site.before(handler)
+	}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	s.servers = append(s.servers, server)
 	go func() {
 		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -230,6 +230,7 @@ type Line struct {
 	File  string `json:"file"`            // below the folder that the web server serves
 	Start string `json:"start,omitempty"` // what a new file starts with
 	Line  string `json:"line"`            // "" when the start is all
+	Drop  string `json:"drop,omitempty"`  // a line that is to go, instead
 }
 
 // A Target is one value to change in one place.

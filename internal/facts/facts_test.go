@@ -67,7 +67,7 @@ func TestReadingsSurviveJSON(t *testing.T) {
 }
 
 func TestSnapshotSurvivesJSON(t *testing.T) {
-	before := &Snapshot{Format: SnapshotFormat, Site: "s", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Sources: []Asked{{Files, "."}},
+	before := &Snapshot{Format: SnapshotFormat, written: SnapshotFormat, Site: "s", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Sources: []Asked{{Files, "."}},
 		Limits: map[string]Value{"file_mode": NumberOf(Mode, 0o600), "session_idle": NumberOf(Duration, 60)},
 		Accept: []Acceptance{{Rule: "a.b", Subject: "*", Because: "c", Until: NumberOf(Date, 86400)}},
 		Seen: Seen{Gaps: []Gap{}, Hints: Hints{LoginPathHint: {"/hatch"}},

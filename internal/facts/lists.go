@@ -109,6 +109,7 @@ var Lists = map[string][]Field{
 	ListPages:     pageTable.fields(),
 	ListSpellings: spellingTable.fields(),
 	ListLinks:     linkTable.fields(),
+	ListAssets:    assetTable.fields(),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they

@@ -10,6 +10,7 @@ const (
 	ListPages     = "live.pages"
 	ListSpellings = "live.spellings"
 	ListLinks     = "live.links"
+	ListAssets    = "live.assets"
 )
 
 // A column is one field of a list with where its value is in an item.
@@ -141,20 +142,27 @@ type Page struct {
 	Title          string   `json:"title"`
 	Titles         int      `json:"titles"`
 	TitlePixels    int      `json:"title_pixels"`
-	TitleShared    int      `json:"title_shared"` // other indexable pages with the same title
+	TitleShared    int      `json:"title_shared"` // other pages that are meant to be listed, with the same title
 	Description    string   `json:"description"`
 	Descriptions   int      `json:"descriptions"`
 	DescPixels     int      `json:"description_pixels"`
-	DescShared     int      `json:"description_shared"` // other indexable pages with the same description
+	DescShared     int      `json:"description_shared"` // other pages that are meant to be listed, with the same description
 	RobotsTag      string   `json:"robots_tag"`
 	RobotsHeader   string   `json:"robots_header"`
-	Disallowed     bool     `json:"disallowed"` // by robots.txt, for a search engine
-	Indexable      bool     `json:"indexable"`  // status 200, and neither tag nor header nor robots.txt nor canonical says no
-	NoIndex        bool     `json:"noindex"`    // tag or header says so
-	Robots         string   `json:"robots"`     // in plain words, what together they mean
+	Disallowed     bool     `json:"disallowed"`   // by robots.txt, for a search engine
+	Indexable      bool     `json:"indexable"`    // status 200, and neither tag nor header nor robots.txt nor canonical says no
+	NoIndex        bool     `json:"noindex"`      // tag or header says so
+	Meant          bool     `json:"meant"`        // it will be listed once what hides the whole site is taken away
+	HiddenBy       string   `json:"hidden_by"`    // tag, header, tag and header, robots.txt, or ""
+	RobotsLine     int      `json:"robots_line"`  // the line of robots.txt that keeps search engines out; 0 for none
+	Elsewhere      bool     `json:"elsewhere"`    // its canonical link names another address
+	WithSite       bool     `json:"with_site"`    // what hides it hides the whole site
+	NamedRobots    []string `json:"named_robots"` // robots that are told by name to keep out, each with where
+	Robots         string   `json:"robots"`       // in plain words, what together they mean
 	Canonical      string   `json:"canonical"`
 	Canonicals     int      `json:"canonicals"`
 	CanonicalWorks string   `json:"canonical_works"` // answers, redirects, fails, noindex, foreign, or "" without one
+	CanonicalCrowd int      `json:"canonical_crowd"` // pages that name the same other address as canonical, this one among them
 	Language       string   `json:"language"`
 	Charset        string   `json:"charset"`
 	CharsetEarly   bool     `json:"charset_early"` // declared in the header or within the first 1024 bytes
@@ -191,9 +199,13 @@ type Page struct {
 	Analytics      int      `json:"analytics"` // times that the analytics token stands in it
 	Hit            bool     `json:"hit"`       // a cache answered, as the headers say
 	CacheSays      string   `json:"cache_says"`
-	Twin           string   `json:"twin"` // another address that answers with the same content and is not canonical to this one
-	Cut            []string `json:"cut"`  // what of it was more than is read
-	Own            string   `json:"own"`  // what the content system knows the page by, "" when it does not tell
+	Twin           string   `json:"twin"`        // another address that answers with the same content and is not canonical to this one
+	Cut            []string `json:"cut"`         // what of it was more than is read
+	Own            string   `json:"own"`         // what the content system knows the page by, "" when it does not tell
+	Group          string   `json:"group"`       // the type of structured data that the intent gives pages below its path
+	Unread         string   `json:"unread"`      // what stood in the way of reading it as it was meant: a header, or ""
+	Strangers      []string `json:"strangers"`   // hosts of the intent's building_hosts that it names
+	CardUnseen     string   `json:"card_unseen"` // why the picture for sharing could not be measured, "" when it was
 
 	lacks lacking
 }
@@ -201,7 +213,7 @@ type Page struct {
 var pageTable = tableOf(
 	text("address", "the page's address", func(p *Page) string { return p.Address }),
 	text("path", "path and query", func(p *Page) string { return p.Path }),
-	text("kind", "home, content, listing, file (the page of a single uploaded file) or search", func(p *Page) string { return p.Kind }),
+	text("kind", "home, content, listing, author listing, date listing, file (the page of a single uploaded file), search, sign-in or error (which answers as a page does)", func(p *Page) string { return p.Kind }),
 	number("status", "HTTP status", func(p *Page) int { return p.Status }).onHome(),
 	number("depth", "clicks from home, -1 when only a sitemap names it", func(p *Page) int { return p.Depth }),
 	yes("linked", "some page links to it", func(p *Page) bool { return p.Linked }),
@@ -209,18 +221,24 @@ var pageTable = tableOf(
 	text("title", "the title", func(p *Page) string { return p.Title }).onHome(),
 	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }).onHome(),
 	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }).onHome(),
-	number("title_shared", "other indexable pages with the same title", func(p *Page) int { return p.TitleShared }),
+	number("title_shared", "other pages that are meant to be listed, with the same title", func(p *Page) int { return p.TitleShared }),
 	text("description", "the description", func(p *Page) string { return p.Description }).onHome(),
 	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }).onHome(),
 	number("description_pixels", "estimated width of the description in results", func(p *Page) int { return p.DescPixels }),
-	number("description_shared", "other indexable pages with the same description of their own", func(p *Page) int { return p.DescShared }),
+	number("description_shared", "other pages that are meant to be listed, with the same description of their own", func(p *Page) int { return p.DescShared }),
 	text("robots_tag", "what the robots tag says", func(p *Page) string { return p.RobotsTag }),
 	text("robots_header", "what the X-Robots-Tag header says", func(p *Page) string { return p.RobotsHeader }),
 	text("robots", "what tag, header and robots.txt mean together", func(p *Page) string { return p.Robots }).onHome(),
 	yes("disallowed", "robots.txt keeps search engines out", func(p *Page) bool { return p.Disallowed }),
 	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }).onHome(),
 	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }).onHome(),
-	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }),
+	yes("meant", "it will be listed once what hides the whole site is taken away", func(p *Page) bool { return p.Meant }).sinceFormat(3),
+	text("hidden_by", "what keeps search engines from listing it: tag, header, tag and header, or robots.txt; nothing when nothing does", func(p *Page) string { return p.HiddenBy }).onHome().sinceFormat(3),
+	number("robots_line", "the line of robots.txt that keeps search engines out, 0 for none", func(p *Page) int { return p.RobotsLine }).onHome().sinceFormat(3),
+	yes("elsewhere", "its canonical link names another address", func(p *Page) bool { return p.Elsewhere }).onHome().sinceFormat(3),
+	yes("with_site", "what hides it hides the whole site", func(p *Page) bool { return p.WithSite }).sinceFormat(3),
+	texts("named_robots", "robots that tag or header tell by name to keep out", func(p *Page) []string { return p.NamedRobots }).sinceFormat(3),
+	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }).onHome(),
 	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }),
 	column[Page]{Field: Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, get: func(p *Page) (Value, bool) {
 		return TextOf(String, p.CanonicalWorks), p.CanonicalWorks != "not looked at"
@@ -241,8 +259,9 @@ var pageTable = tableOf(
 	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }),
 	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }),
 	text("card_type", "type for sharing", func(p *Page) string { return p.CardType }),
-	number("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }),
-	number("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }),
+	number("canonical_crowd", "pages that name the same other address as canonical, this one among them", func(p *Page) int { return p.CanonicalCrowd }).sinceFormat(3),
+	measured("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }),
+	measured("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }),
 	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }),
 	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }).onHome(),
 	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }).onHome(),
@@ -267,7 +286,23 @@ var pageTable = tableOf(
 	}}.keyed("entries").onHome(),
 	texts("cut", "what of it was more than is read, and cut: body, texts, links or attributes", func(p *Page) []string { return p.Cut }).sinceFormat(2),
 	text("own", "what the content system knows the page by", func(p *Page) string { return p.Own }).sinceFormat(2),
+	text("group", "the type of structured data that the intent gives pages below its path; nothing when it gives none", func(p *Page) string { return p.Group }).sinceFormat(3),
+	text("unread", "the header that stood in the way of reading it as it was meant; nothing when none did", func(p *Page) string { return p.Unread }).sinceFormat(3),
+	texts("strangers", "hosts that the site was built under, and that an address on it names", func(p *Page) []string { return p.Strangers }).sinceFormat(3),
 )
+
+// measured is a length of the picture for sharing, which is not known when nobody could look at it.
+func measured(name, meaning string, get func(*Page) int) column[Page] {
+	return column[Page]{Field: Field{Name: name, Type: Int, Meaning: meaning}, get: func(p *Page) (Value, bool) {
+		return NumberOf(Int, int64(get(p))), p.CardUnseen == ""
+	}, why: func(p *Page) string {
+		return "the picture for sharing, " + p.CardImage + ", could not be measured: " + p.CardUnseen
+	}}
+}
+
+// ofTheAnswer are the columns that are known of a page whose text could not be read.
+var ofTheAnswer = map[string]bool{"address": true, "path": true, "status": true, "depth": true, "linked": true, "in_sitemap": true,
+	"robots_header": true, "disallowed": true, "hit": true, "cache_says": true, "own": true, "unread": true}
 
 // homeTerms are the columns of the page table that are terms of the home page as well, by their name.
 var homeTerms = func() map[string]*Term {
@@ -303,7 +338,8 @@ var (
 	HomeYears        = home("years")
 	HomeStructured   = home("structured")
 	HomeIndexable    = home("indexable")
-	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to")
+	HomeHiddenBy     = home("hidden_by")
+	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to, and the words of the links")
 	HomeHeaders      = listKey(Live, "home.headers", "headers of the home page's answer; of cookies only the names")
 )
 
@@ -340,25 +376,23 @@ func (p *Page) Origin() Origin {
 }
 
 // Field implements Item.
-func (p *Page) Field(name string) (Value, bool) { return pageTable.field(p, p.lacks, name) }
+func (p *Page) Field(name string) (Value, bool) {
+	if p.Unread != "" && !ofTheAnswer[name] {
+		return Value{}, false
+	}
+	return pageTable.field(p, p.lacks, name)
+}
 
 // Why implements Item.
 func (p *Page) Why(field string) Reason {
+	if p.Unread != "" && !ofTheAnswer[field] {
+		return Reason{"the page could not be read: " + p.Unread, p.Origin()}
+	}
 	return Reason{pageTable.reason(p, p.lacks, field), p.OriginOf(field)}
 }
 
 // OriginOf implements Item.
 func (p *Page) OriginOf(field string) Origin { return pageTable.origin(p, p.Origin(), field) }
-
-// UnmarshalJSON notes what the snapshot does not hold of it.
-func (p *Page) UnmarshalJSON(raw []byte) (err error) {
-	type plain Page
-	if err := json.Unmarshal(raw, (*plain)(p)); err != nil {
-		return err
-	}
-	p.lacks, err = pageTable.lacks(raw)
-	return err
-}
 
 // A Spelling is another way to write the site's address, and where it leads.
 type Spelling struct {
@@ -461,5 +495,56 @@ func (l *Link) UnmarshalJSON(raw []byte) (err error) {
 		return err
 	}
 	l.lacks, err = linkTable.lacks(raw)
+	return err
+}
+
+// An Asset is something that pages name beside other pages: a style, a script, a font, a picture, media.
+type Asset struct {
+	Address string `json:"address"`
+	Kind    string `json:"kind"`
+	From    string `json:"from"`  // the page or style that first names it
+	Pages   int    `json:"pages"` // pages that name it
+	Status  int    `json:"status"`
+	Final   string `json:"final"` // where its redirects end
+
+	lacks lacking
+}
+
+var assetTable = tableOf(
+	text("address", "its address", func(a *Asset) string { return a.Address }),
+	text("kind", "style, script, font, picture, media, frame, file, card (the picture of a shared page) or said (in structured data)", func(a *Asset) string { return a.Kind }),
+	text("from", "the page or style that first names it", func(a *Asset) string { return a.From }),
+	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }),
+	number("status", "status at the end", func(a *Asset) int { return a.Status }),
+	text("final", "where it ends", func(a *Asset) string { return a.Final }),
+)
+
+// Subject is the asset's address.
+func (a *Asset) Subject() string { return a.Address }
+
+// Identity is the asset's address.
+func (a *Asset) Identity() string { return a.Address }
+
+// Origin is the page that names it.
+func (a *Asset) Origin() Origin { return Origin{URL: a.From} }
+
+// Field implements Item.
+func (a *Asset) Field(name string) (Value, bool) { return assetTable.field(a, a.lacks, name) }
+
+// Why implements Item.
+func (a *Asset) Why(field string) Reason {
+	return Reason{assetTable.reason(a, a.lacks, field), a.OriginOf(field)}
+}
+
+// OriginOf implements Item.
+func (a *Asset) OriginOf(field string) Origin { return assetTable.origin(a, a.Origin(), field) }
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (a *Asset) UnmarshalJSON(raw []byte) (err error) {
+	type plain Asset
+	if err := json.Unmarshal(raw, (*plain)(a)); err != nil {
+		return err
+	}
+	a.lacks, err = assetTable.lacks(raw)
 	return err
 }

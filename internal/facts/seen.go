@@ -17,6 +17,7 @@ type Seen struct {
 	Pages     []Page     `json:"pages"`
 	Spellings []Spelling `json:"spellings"`
 	Links     []Link     `json:"links"`
+	Assets    []Asset    `json:"assets"`
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
@@ -90,6 +91,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Pages = merged(s.Pages, more.Pages)
 	s.Spellings = merged(s.Spellings, more.Spellings)
 	s.Links = merged(s.Links, more.Links)
+	s.Assets = merged(s.Assets, more.Assets)
 	for list, records := range more.Records {
 		if s.Records == nil {
 			s.Records = map[string][]Record{}
@@ -148,6 +150,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Spellings), s.Spellings != nil
 	case ListLinks:
 		return each(s.Links), s.Links != nil
+	case ListAssets:
+		return each(s.Assets), s.Assets != nil
 	}
 	records, seen := s.Records[list]
 	return each(records), seen

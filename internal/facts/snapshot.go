@@ -10,7 +10,7 @@ import (
 
 // SnapshotFormat is the version of the snapshot's JSON. Format 2 has absent readings, hints, and what the content
 // system knows a page by; format 1 is read as well, and what it lacks is unknown.
-const SnapshotFormat = 2
+const SnapshotFormat = 3
 
 // A Snapshot is everything that was seen of a site at one time, with what is needed to judge it again later
 // without touching the site.
@@ -18,6 +18,7 @@ type Snapshot struct {
 	Format  int              `json:"format"`
 	Tool    string           `json:"tool"`
 	Site    string           `json:"site"`
+	written int              // the format it was read in, 0 when it was not read
 	Taken   time.Time        `json:"taken"`
 	Sources []Asked          `json:"sources"` // those that were asked for
 	Limits  map[string]Value `json:"-"`       // those the site file overrides
@@ -50,12 +51,19 @@ func (s *Snapshot) Why(name string) string {
 		}
 	}
 	switch source, _ := SourceOf(name); {
+	case s.written > 0 && s.written < SnapshotFormat && source == Live && s.Asked(Live):
+		return isOlder
 	case source == Intent:
 		return "the site file does not say"
 	case !s.Asked(source):
 		return "no " + source.String() + " source was asked: the site file names none, or --offline keeps it out"
 	}
 	return "nothing was found to read it from"
+}
+
+// InPart tells whether only a part of a list was seen.
+func (s *Snapshot) InPart(list string) bool {
+	return list != "" && slices.ContainsFunc(s.Gaps, func(g Gap) bool { return slices.Contains(g.Names, list) })
 }
 
 // MarshalJSON adds the limits, whose types the baseline knows, with their types beside them.
@@ -108,5 +116,7 @@ func (s *Snapshot) UnmarshalJSON(raw []byte) error {
 		}
 		s.Limits[name] = v
 	}
+	s.renewed(of.Format)
+	s.written = of.Format
 	return nil
 }

@@ -1,15 +1,19 @@
 package facts
 
 import (
+	"slices"
 	"strings"
 	"time"
 	_ "time/tzdata" // the zones must be the same on every machine, and some have none
 )
 
+// fixedZones are names of the database, and of the machine, that are offsets, or no places.
+var fixedZones = []string{"", "Local", "UTC", "UCT", "Universal", "Zulu", "Greenwich", "EST", "MST", "HST", "Factory"}
+
 // IsZone tells whether text names a zone of the IANA database, and a place rather than a fixed offset: UTC and
-// its other names, Etc/GMT+1 and EST are offsets.
+// its other names, Etc/GMT+1 and EST are offsets; GB and Singapore are places, under the names they had before.
 func IsZone(text string) bool {
-	if !strings.Contains(text, "/") || strings.HasPrefix(text, "Etc/") || strings.HasPrefix(text, "GMT") {
+	if slices.Contains(fixedZones, text) || strings.HasPrefix(text, "Etc/") || strings.HasPrefix(text, "GMT") {
 		return false
 	}
 	_, err := time.LoadLocation(text)

@@ -272,10 +272,15 @@ func (j *Journal) madeAt(r LogLine) time.Time {
 
 // looked writes down, before a run, which rules deviated.
 func (j *Journal) looked(was Seen) error {
-	return j.write(LogLine{Run: j.run, Event: lookedAt, At: j.now().UTC().Truncate(time.Second), Rules: slices.Sorted(maps.Keys(was.Deviating)), Kind: Person})
+	return j.write(LogLine{Run: j.run, Event: lookedAt, At: j.now().UTC().Truncate(time.Second), Rules: rulesNotHeld(was), Kind: Person})
 }
 
-// deviatedBefore are the rules that deviated before a run; known is false when nobody wrote them down. Of several runs of
+// rulesNotHeld are the rules that deviate, and those that nobody could judge: of neither can it be said that they held.
+func rulesNotHeld(s Seen) []string {
+	return slices.Compact(slices.Sorted(slices.Values(append(slices.Collect(maps.Keys(s.Deviating)), s.Unjudged...))))
+}
+
+// deviatedBefore are the rules that did not hold before a run; known is false when nobody wrote them down. Of several runs of
 // one name, of which only the last can have changed anything, it is the last.
 func (j *Journal) deviatedBefore(run string) (rules []string, known bool) {
 	all, err := readLines(j.dir)

@@ -36,6 +36,12 @@ func planLine(ctx context.Context, p *planning, c *Change) error {
 
 // lineEdits plans the line; what stands there now is shown as the value before.
 func lineEdits(_ context.Context, site *store.Installation, c *Change) ([]store.Edit, error) {
+	if c.line.Drop != "" {
+		edit, err := site.PlanWithout(c.Name, c.line.Drop)
+		c.From, c.To = facts.TextOf(facts.String, c.line.Drop), facts.TextOf(facts.String, "(no such line)")
+		c.Origin = facts.Origin{File: c.Name}
+		return []store.Edit{edit}, err
+	}
 	edit, err := site.PlanLine(c.Name, c.line.Start, c.line.Line)
 	if err != nil {
 		return nil, err

@@ -23,6 +23,9 @@ func SeenIn(r *audit.Result) Seen {
 	for _, c := range r.Covered {
 		s.Deviating[c.Rule] = append(s.Deviating[c.Rule], c.Subject)
 	}
+	for _, n := range r.NotJudged {
+		s.Unjudged = append(s.Unjudged, n.Rule)
+	}
 	if !r.Snapshot.Asked(facts.Live) {
 		return s
 	}

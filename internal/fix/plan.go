@@ -138,7 +138,7 @@ func (p *planning) collect() {
 		}
 		made = p.modes(d) || made
 		if d.Fix.Write != nil && p.Dialect != nil {
-			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: d.Fix.Write.Line, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity,
+			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: cmp.Or(d.Fix.Write.Line, d.Fix.Write.Drop), Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity,
 				To: facts.TextOf(facts.String, strings.TrimSpace(d.Fix.Write.Start+d.Fix.Write.Line)), line: d.Fix.Write})
 			made = true
 		}

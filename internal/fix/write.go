@@ -46,6 +46,7 @@ func (o Outcome) failed(err error) Outcome {
 // A Seen is what looking again showed.
 type Seen struct {
 	Deviating map[string][]string // subjects by rule, those folded under others included
+	Unjudged  []string            // rules that nobody could judge
 	Answers   map[string]int      // status by address, of a sample of what answered; nil when nobody looked
 }
 
@@ -276,7 +277,7 @@ func (r *Report) compare(was, now Seen) {
 		}
 	}
 	for _, rule := range slices.Sorted(maps.Keys(now.Deviating)) {
-		if _, before := was.Deviating[rule]; !before {
+		if _, before := was.Deviating[rule]; !before && !slices.Contains(was.Unjudged, rule) {
 			r.New = append(r.New, rule)
 		}
 		r.Left = append(r.Left, rule)

@@ -100,13 +100,13 @@ func answers() []hostile {
 		{name: "headers that drip", raw: func(c net.Conn) { drip(c, "HTTP/1.1 200 OK\r\n", "X: y\r\n") }, exit: 3, says: "It does not answer"},
 		{name: "a body that drips", raw: func(c net.Conn) { drip(c, ok+"\r\n<title>T", "x") }, exit: 3, says: "too long"},
 		{name: "no answer", raw: func(c net.Conn) { time.Sleep(time.Minute) }, exit: 3, says: "too long"},
-		{name: "closed at once", raw: func(c net.Conn) {}, exit: 3, says: "closed before the answer was whole"},
-		{name: "closed in the middle", raw: func(c net.Conn) { _, _ = c.Write([]byte(ok + "Content-Length: 1000\r\n\r\n<title>")) }, exit: 3, says: "closed before the answer was whole"},
-		{name: "no HTTP", raw: func(c net.Conn) { _, _ = c.Write([]byte("SSH-2.0-x\r\n")) }, exit: 3, says: "It does not answer"},
+		{name: "closed at once", raw: func(c net.Conn) {}, exit: 1, says: "closed before the answer was whole"},
+		{name: "closed in the middle", raw: func(c net.Conn) { _, _ = c.Write([]byte(ok + "Content-Length: 1000\r\n\r\n<title>")) }, exit: 1, says: "the body ended before"},
+		{name: "no HTTP", raw: func(c net.Conn) { _, _ = c.Write([]byte("SSH-2.0-x\r\n")) }, exit: 1, says: "It does not answer"},
 		{name: "a status of its own", raw: func(c net.Conn) {
 			_, _ = c.Write([]byte("HTTP/1.1 999 \x1b[2J\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"))
 		}, exit: any, says: "999"},
-		{name: "a header of 1 MB", raw: func(c net.Conn) { _, _ = c.Write([]byte(ok + "X: " + strings.Repeat("y", 1<<20) + "\r\n\r\n")) }, exit: 3, says: "It does not answer"},
+		{name: "a header of 1 MB", raw: func(c net.Conn) { _, _ = c.Write([]byte(ok + "X: " + strings.Repeat("y", 1<<20) + "\r\n\r\n")) }, exit: 1, says: "It does not answer"},
 		{name: "ten thousand headers", raw: func(c net.Conn) {
 			_, _ = c.Write([]byte(ok + strings.Repeat("X: y\r\n", 10_000) + "Connection: close\r\n\r\n<title>T</title>"))
 		}, exit: any, says: "Hostile"},
@@ -131,21 +131,21 @@ func answers() []hostile {
 		{name: "gzip that is none", serve: func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Encoding", "gzip")
 			fmt.Fprint(w, "<title>T</title>")
-		}, exit: 3, says: "compressed, and is not"},
-		{name: "redirects in a circle", serve: func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/", http.StatusFound) }, exit: 3, says: "circle"},
+		}, exit: 1, says: "is not compressed that way"},
+		{name: "redirects in a circle", serve: func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/", http.StatusFound) }, exit: 1, says: "circle"},
 		{name: "redirects without an end", serve: func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, fmt.Sprintf("/%d", hops.Add(1)), http.StatusFound)
-		}, exit: 3, says: "redirects"},
+		}, exit: 1, says: "redirects"},
 		{name: "a redirect into the machine", serve: func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "file:///etc/passwd", http.StatusFound)
-		}, exit: 3, says: "another site"},
+		}, exit: 1, says: "another site"},
 		{name: "a redirect to another port", serve: func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
-		}, exit: 3, says: "another site"},
+		}, exit: 1, says: "another site"},
 		{name: "a redirect that is no address", serve: func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Location", "http://[::1")
 			w.WriteHeader(302)
-		}, exit: 3, says: "failed to parse Location header"},
+		}, exit: 1, says: "failed to parse Location header"},
 		{name: "too many requests after a while", serve: turned(10, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(429) }), exit: any, says: "it refuses us now", requests: 60},
 		{name: "forbidden after a while", serve: turned(10, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }), exit: any, says: "it refuses us now", requests: 60},
 		{name: "reset after a while", serve: turned(10, reset), exit: any, says: "it refuses us now", requests: 80},

@@ -98,18 +98,9 @@ func explainRule(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 	for _, limit := range rule.LimitNames() {
 		e.say("limit", "limits.%s is %s: %s", limit, b.Limits[limit].Value, b.Limits[limit].Means)
 	}
-	for _, line := range rule.Fix.Lines() {
-		e.say("fix", "%s", line)
+	for i := range rule.Fix {
+		e.fix(&rule.Fix[i])
 	}
-	who := "nobody"
-	if noticed := rule.Noticed(); len(noticed) > 0 {
-		var words []string
-		for _, w := range noticed {
-			words = append(words, w.String())
-		}
-		who = List(words)
-	}
-	e.say("risk", "%s: noticed by %s", rule.Fix.Risk, who)
 	if len(rule.Covers) > 0 {
 		e.say("settles", "%s, when the cause is the same", List(rule.Covers))
 	}
@@ -123,6 +114,25 @@ func explainRule(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		e.verdict(r, rule.ID)
 	}
 	return e, nil
+}
+
+// fix says what a fix does, when it is the one that fits, and who notices.
+func (e *Explanation) fix(f *baseline.Fix) {
+	if f.If.Source != "" {
+		e.say("where", "%s", oneLine(f.If.Source))
+	}
+	for _, line := range f.Lines() {
+		e.say("fix", "%s", line)
+	}
+	who := "nobody"
+	if noticed := f.WhoNotices(); len(noticed) > 0 {
+		var words []string
+		for _, w := range noticed {
+			words = append(words, w.String())
+		}
+		who = List(words)
+	}
+	e.say("risk", "%s: noticed by %s", f.Risk, who)
 }
 
 // verdict says how a rule stands at the site.

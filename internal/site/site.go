@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"os/user"
@@ -218,6 +219,9 @@ func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
 	if sign, is := v.node.IsEmptyBlock(); is {
 		return facts.Value{}, v.node.Errorf("%s: %s begins a block in YAML; if the sign is meant, put it in quotes: %s: %q", name, sign, name, sign)
 	}
+	if name == facts.IntentGroups.Short() {
+		return v.groups()
+	}
 	if entry.Type == facts.List {
 		var list []string
 		if !v.node.IsSequence() {
@@ -254,6 +258,31 @@ func (v intentValue) value(name string, entry facts.Term) (facts.Value, error) {
 		return value, v.node.Errorf("%s: %s", name, err)
 	}
 	return value, v.check(name, entry, value)
+}
+
+var (
+	groupPath = regexp.MustCompile(`^/\S*$`)
+	groupType = regexp.MustCompile(`^[A-Z][A-Za-z]+$`)
+)
+
+// groups reads which type of structured data pages below a path carry.
+func (v intentValue) groups() (facts.Value, error) {
+	types := map[string]string{}
+	if err := v.node.Into(&types); err != nil {
+		return facts.Value{}, err
+	}
+	var list []string
+	for _, path := range slices.Sorted(maps.Keys(types)) {
+		switch kind := types[path]; {
+		case !groupPath.MatchString(path):
+			return facts.Value{}, v.node.Errorf("groups: %q is no path; write it as /shop/", path)
+		case !groupType.MatchString(kind):
+			return facts.Value{}, v.node.Errorf("groups: %q is no type of schema.org; write it as Product or Event", kind)
+		default:
+			list = append(list, path+" "+kind)
+		}
+	}
+	return facts.ListOf(list...), nil
 }
 
 // hostShape is a host with a dot, and what may follow it in an address.
@@ -405,6 +434,16 @@ func (s *Site) Said(name string) string {
 		}
 	}
 	return ""
+}
+
+// SaidList is a list that the intent says, nil when it does not.
+func (s *Site) SaidList(name string) []string {
+	for _, r := range s.Intent {
+		if r.Name == name {
+			return r.Value.List()
+		}
+	}
+	return nil
 }
 
 func (s *Site) checkLive() error {

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -72,6 +73,27 @@ func PlanLine(files Files, name, start, line string) (FileEdit, error) {
 	}
 	edit.After = []byte(text)
 	return edit, nil
+}
+
+// PlanWithout works out how a file loses the first line that reads so; that there is none is an error.
+func PlanWithout(files Files, name, line string) (FileEdit, error) {
+	name, err := files.Real(name)
+	if err != nil {
+		return FileEdit{}, err
+	}
+	before, err := files.Read(name)
+	if err != nil {
+		return FileEdit{}, err
+	}
+	at := 0
+	for have := range strings.Lines(string(before)) {
+		if strings.TrimSpace(have) == strings.TrimSpace(line) {
+			after := slices.Concat(before[:at], before[at+len(have):])
+			return FileEdit{name, name, before, after}, nil
+		}
+		at += len(have)
+	}
+	return FileEdit{}, fmt.Errorf("there is no line %q in %s: the content system, or the web server, makes what is served", line, name)
 }
 
 var (

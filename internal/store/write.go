@@ -178,6 +178,11 @@ func (s *Installation) PlanLine(file, start, line string) (Edit, error) {
 	return PlanLine(s.files, file, start, line)
 }
 
+// PlanWithout works out how a file loses a line that it has; see FileEdit.
+func (s *Installation) PlanWithout(file, line string) (Edit, error) {
+	return PlanWithout(s.files, file, line)
+}
+
 // State tells which of the two values is there now.
 type State string
 

@@ -108,13 +108,15 @@ func (v *visit) tellSitemap() {
 	var missing []string
 	for _, p := range v.real() {
 		belongs := p.page.Kind == "home" || p.page.Kind == "content" || p.page.Kind == "listing"
-		if p.page.Indexable && belongs && !listed[p.page.Address] {
+		if p.page.Meant && belongs && !listed[p.page.Address] {
 			missing = append(missing, p.page.Path)
 		}
 	}
 	say(v, facts.LiveSitemapWrong, few(wrong), s.at)
-	say(v, facts.LiveSitemapMissing, few(missing), s.at)
-	say(v, facts.LiveSitemapOrphans, few(orphans), s.at)
+	if !v.partly {
+		say(v, facts.LiveSitemapMissing, few(missing), s.at)
+		say(v, facts.LiveSitemapOrphans, few(orphans), s.at)
+	}
 }
 
 // wrongInSitemap says why an address does not belong into a sitemap; "" when it does, or was not looked at.
@@ -130,10 +132,14 @@ func (v *visit) wrongInSitemap(u *url.URL) string {
 		return "redirects"
 	case p.page.Status != http.StatusOK:
 		return fmt.Sprintf("answers %d", p.page.Status)
+	case p.isPage && p.page.WithSite:
+		return "" // that the whole site is hidden is said once
 	case p.isPage && p.page.NoIndex:
 		return "noindex"
-	case p.isPage && !p.page.Indexable:
-		return "not its own canonical, or kept out by robots.txt"
+	case p.isPage && p.page.Disallowed:
+		return fmt.Sprintf("kept out by robots.txt, line %d", p.page.RobotsLine)
+	case p.isPage && p.page.Elsewhere:
+		return "its canonical link names " + p.page.Canonical
 	}
 	return ""
 }
@@ -214,16 +220,15 @@ func (v *visit) variants(preferred *url.URL) []variant {
 	return list
 }
 
-// notFound asks for an address that cannot exist. Nobody links to it, so it is asked of one's own site only.
+// notFound asks for an address that cannot exist: one, of any site, to know its errors from its pages.
 func (v *visit) notFound(ctx context.Context) {
-	if !v.Own {
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "an address that cannot exist", Kind: facts.Unmapped, Names: []string{"live.not_found."},
-			Because: "paths that nobody links to are only asked for where the site file says live: {own: true}"})
-		return
-	}
 	random := make([]byte, 8)
 	_, _ = rand.Read(random)
 	at, _ := v.home.Parse("/weltaxis-" + hex.EncodeToString(random))
+	if !v.mayFetch(at) {
+		v.seen.AddGap(gap("an address that cannot exist", errBarred, "live.not_found."))
+		return
+	}
 	ch, err := v.unlinked(ctx, at, "an address that cannot exist", "live.not_found.")
 	if err == nil && ch.last == nil {
 		v.seen.AddGap(gap("an address that cannot exist", errors.New("it leads to another site"), "live.not_found."))
@@ -237,7 +242,10 @@ func (v *visit) notFound(ctx context.Context) {
 	}
 	shown := v.home.String() + "… (an address that cannot exist)"
 	say(v, facts.LiveNotFoundStatus, status, shown)
-	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), "")
+	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), sought{})
 	linksHome := slices.ContainsFunc(d.links, func(link string) bool { return facts.SameAddress(link, v.home.String()) })
 	say(v, facts.LiveNotFoundOwn, len(d.titles) > 0 && linksHome, shown)
+	if ch.last.status == http.StatusOK && ch.steps == 0 && isHTML(ch.last.header) {
+		v.nowhere = d.digest
+	}
 }

@@ -108,7 +108,7 @@ func BenchmarkAnalyse(b *testing.B) {
 		for z := html.NewTokenizer(strings.NewReader(string(body))); z.Next() != html.ErrorToken; {
 		}
 		middle := time.Now()
-		analyse(at, body, "text/html; charset=utf-8", "")
+		analyse(at, body, "text/html; charset=utf-8", sought{})
 		floor, taken = floor+middle.Sub(start), taken+time.Since(middle)
 	}
 	b.ReportMetric(float64(taken)/float64(floor), "x-tokenizer")

@@ -1,8 +1,12 @@
 package live
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
+	"compress/flate"
 	"compress/gzip"
+	"compress/zlib"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -181,24 +185,101 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 }
 
 func (r *response) read(body io.Reader) error {
-	if strings.EqualFold(r.compressed, "gzip") {
-		unzipped, err := gzip.NewReader(body)
-		if err != nil {
-			return fmt.Errorf("it says it is compressed, and is not: %w", err)
-		}
-		body = unzipped
+	limited, err := decoded(body, r.header)
+	if err != nil {
+		return err
 	}
 	r.buffer = bodies.Get().(*bytes.Buffer)
 	r.buffer.Reset()
-	_, err := r.buffer.ReadFrom(io.LimitReader(body, maxBody+1))
+	_, err = r.buffer.ReadFrom(io.LimitReader(limited, maxBody+1))
 	r.body = r.buffer.Bytes()
 	if len(r.body) > maxBody {
 		r.body, r.cut = r.body[:maxBody], true
 	}
 	if err != nil {
-		return plainError(err)
+		return r.unfinished(err)
+	}
+	if bytes.HasPrefix(r.body, gzipMagic) && isText(r.header) {
+		return unread("Content-Encoding: %s, and what comes out is compressed once more", cmp.Or(shown(r.compressed), "none"))
 	}
 	return nil
+}
+
+// unfinished says what it means that a body could not be read to its end.
+func (r *response) unfinished(err error) error {
+	plain := plainError(err)
+	switch {
+	case errors.Is(err, gzip.ErrHeader), errors.Is(err, gzip.ErrChecksum), isCorrupt(err):
+		return unread("Content-Encoding: %s, and the body is not compressed that way", shown(r.compressed))
+	case errors.Is(plain, errClosed) && r.header.Get("Content-Length") != "":
+		return unread("Content-Length: %s, and the body ended before", r.header.Get("Content-Length"))
+	case errors.Is(plain, errClosed) && r.status == http.StatusOK && len(r.body) > 0:
+		return unread("the body ended before its end")
+	}
+	return plain
+}
+
+func isCorrupt(err error) bool {
+	var corrupt flate.CorruptInputError
+	return errors.As(err, &corrupt)
+}
+
+// An unreadError is an answer that cannot be read as its headers say.
+type unreadError struct{ says string }
+
+func (e *unreadError) Error() string { return "it could not be read as its headers say: " + e.says }
+
+func unread(format string, args ...any) error { return &unreadError{fmt.Sprintf(format, args...)} }
+
+var gzipMagic = []byte{0x1f, 0x8b, 0x08}
+
+// shown is a header's value, short enough to be said.
+func shown(value string) string { return facts.Shorten(value, 60) }
+
+func isText(header http.Header) bool {
+	kind := strings.ToLower(header.Get("Content-Type"))
+	return strings.HasPrefix(kind, "text/") || isHTML(header)
+}
+
+// maxCodings is how many codings of one body are undone.
+const maxCodings = 3
+
+// decoded undoes the content codings of a body, the last first (RFC 9110 §8.4): gzip under both its names, and deflate. What
+// has another was not asked for, and is not guessed at.
+func decoded(body io.Reader, header http.Header) (io.Reader, error) {
+	var codings []string
+	for coding := range strings.SplitSeq(strings.Join(header.Values("Content-Encoding"), ","), ",") {
+		if coding = strings.ToLower(strings.TrimSpace(coding)); coding != "" && coding != "identity" {
+			codings = append(codings, coding)
+		}
+	}
+	if len(codings) > maxCodings {
+		return nil, unread("Content-Encoding: %s", shown(strings.Join(codings, ", ")))
+	}
+	for i := len(codings) - 1; i >= 0; i-- {
+		switch codings[i] {
+		case "gzip", "x-gzip":
+			unzipped, err := gzip.NewReader(body)
+			if err != nil {
+				return nil, unread("Content-Encoding: %s, and the body is not compressed that way", shown(codings[i]))
+			}
+			body = unzipped
+		case "deflate":
+			buffered := bufio.NewReader(body)
+			if start, _ := buffered.Peek(2); len(start) == 2 && start[0]&0x0f == 8 && (int(start[0])<<8|int(start[1]))%31 == 0 { // RFC 1950 §2.2
+				unzipped, err := zlib.NewReader(buffered)
+				if err != nil {
+					return nil, unread("Content-Encoding: deflate, and the body is not compressed that way")
+				}
+				body = unzipped
+			} else {
+				body = flate.NewReader(buffered)
+			}
+		default:
+			return nil, unread("Content-Encoding: %s, which was not asked for", shown(codings[i]))
+		}
+	}
+	return body, nil
 }
 
 // bodies are buffers to be used again, since a crawl reads thousands of pages of much the same size.

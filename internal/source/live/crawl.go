@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"mime"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
 
+	"golang.org/x/net/html/charset"
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
@@ -19,27 +21,29 @@ import (
 
 // A visited is one address that was fetched, with what the crawl must remember of it.
 type visited struct {
-	page   facts.Page
-	chain  chain // without its body
-	failed error
-	digest uint64
-	logo   string
-	from   string // the first page that links to it
-	isPage bool   // it is a page of this site, at this address, with status 200
-	assets []string
-	seed   bool // a sitemap names it
+	page      facts.Page
+	chain     chain // without its body
+	failed    error
+	digest    uint64
+	logo      string
+	from      string // the first page that links to it
+	isPage    bool   // it is a page of this site, at this address, with status 200
+	pulls     []pull
+	heading   string
+	linkTexts []string // of the home page
+	seed      bool     // a sitemap names it
 }
 
 // maxGapsOfPages is how many pages that could not be fetched are told one by one.
 const maxGapsOfPages = 10
 
 // crawl fetches the home page's links and theirs, breadth first, and the addresses of the sitemaps.
-func (v *visit) crawl(ctx context.Context, first chain) {
+func (v *visit) crawl(ctx context.Context, first chain, failed error) {
 	v.pages, v.hosts = map[string]*visited{}, map[string]bool{}
 	home := v.home.String()
 	v.pages[home] = &visited{}
 	v.order = []string{home}
-	links := v.take(home, 0, first, nil)
+	links := v.take(home, 0, first, failed)
 	v.pages[home].page.Linked = true
 	for _, wanted := range v.List {
 		if u, err := v.home.Parse(wanted); err == nil && v.inside(u) {
@@ -178,7 +182,10 @@ func (v *visit) fetched() int {
 
 // takeSafely analyses outside the lock and keeps the result inside it.
 func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, err error) []string {
-	analysed := v.analyse(ch)
+	var analysed *document
+	if err == nil {
+		analysed = v.analyse(ch)
+	}
 	ch.last.release()
 	mu.Lock()
 	defer mu.Unlock()
@@ -186,15 +193,45 @@ func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, 
 }
 
 func (v *visit) take(address string, depth int, ch chain, err error) []string {
-	return v.keep(address, depth, ch, err, v.analyse(ch))
+	if err != nil {
+		return v.keep(address, depth, ch, err, nil)
+	}
+	return v.keep(address, depth, ch, nil, v.analyse(ch))
 }
 
-// analyse reads the page at the end of a chain; nil when there is none that is the site's own.
+// analyse reads the page at the end of a chain; nil when there is none that is the site's own and can be read.
 func (v *visit) analyse(ch chain) *document {
-	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) {
+	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) || unknownCharset(ch.last.header) != "" {
 		return nil
 	}
-	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), v.Analytics)
+	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{v.Analytics, v.Strangers, ch.final.String() == v.home.String()})
+}
+
+// unknownCharset is the name of a character encoding in a Content-Type header that nobody knows (Encoding Standard §4.2).
+func unknownCharset(header http.Header) string {
+	_, params, err := mime.ParseMediaType(header.Get("Content-Type"))
+	if err != nil {
+		return ""
+	}
+	name := params["charset"]
+	if known, _ := charset.Lookup(name); known == nil && name != "" {
+		return name
+	}
+	return ""
+}
+
+// unreadAs is why the page that an answer holds cannot be read as it was meant, "" when it can.
+func unreadAs(answer *response, err error) string {
+	var not *unreadError
+	switch {
+	case answer == nil || answer.status != http.StatusOK || !isHTML(answer.header):
+		return ""
+	case errors.As(err, &not):
+		return not.says
+	case unknownCharset(answer.header) != "":
+		return "Content-Type: charset=" + shown(unknownCharset(answer.header)) + ", an encoding that nobody knows"
+	}
+	return ""
 }
 
 func isHTML(header http.Header) bool {
@@ -218,6 +255,14 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	if answer.cut {
 		v.seen.AddGap(gap(address, errTooLong))
 	}
+	if unread := unreadAs(answer, err); unread != "" && ch.steps == 0 {
+		p.isPage, p.failed = true, nil
+		may, _, _ := v.engineMay(answer.url)
+		p.page = facts.Page{Address: address, Path: answer.url.RequestURI(), Status: answer.status, Depth: depth, Linked: p.page.Linked, InSitemap: p.page.InSitemap,
+			RobotsHeader: facts.Shorten(strings.ToLower(strings.Join(answer.header.Values("X-Robots-Tag"), "; ")), maxText), Disallowed: !may, Unread: unread}
+		v.unread++
+		return nil
+	}
 	if d == nil || err != nil || ch.steps > 0 {
 		// A page reached by a redirect is told under its own address.
 		if d != nil && v.inside(ch.final) {
@@ -227,43 +272,76 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 		}
 		return nil
 	}
-	p.isPage = true
+	p.isPage, p.linkTexts = true, d.linkTexts
 	v.describe(p, address, depth, answer, d)
-	for _, list := range [][]string{d.links, d.loads, d.media, d.canonicals} {
-		for _, ref := range list {
-			if u, err := url.Parse(ref); err == nil && u.Host != "" {
-				if len(v.hosts) < maxHosts {
-					v.hosts[strings.ToLower(u.Hostname())] = true
-				}
-			}
-		}
+	for _, ref := range slices.Concat(d.links, d.canonicals) {
+		v.names(ref)
+	}
+	for _, p := range d.pulls {
+		v.names(p.address)
 	}
 	return d.links
 }
 
-// tellUnfetched says which addresses were not looked at, and why.
+// names keeps the host that an address names.
+func (v *visit) names(address string) {
+	if u, err := url.Parse(address); err == nil && u.Host != "" && len(v.hosts) < maxHosts {
+		v.hosts[strings.ToLower(u.Hostname())] = true
+	}
+}
+
+// tellUnfetched says which addresses were not looked at, and why. What was not looked at because the site turned us away,
+// because robots.txt bars the whole site or because time was over is not known to be in order: no rule holds of all pages then.
 func (v *visit) tellUnfetched(ctx context.Context) {
-	told, beyond := 0, v.beyond
+	told, beyond, barred := 0, v.beyond, 0
 	for _, address := range v.order {
 		p := v.pages[address]
 		switch {
-		case p.failed != nil && !errors.Is(p.failed, errBarred) && told < maxGapsOfPages:
+		case errors.Is(p.failed, errBarred):
+			barred++
+		case p.failed != nil && told < maxGapsOfPages:
 			told++
 			v.seen.AddGap(gap(address, p.failed))
 		case p.chain.final == nil && p.failed == nil:
 			beyond++
 		}
 	}
+	home := v.home.String()
+	if v.unread > 0 {
+		v.seen.AddGap(gap(v.unreadPages(), errors.New("what came could not be read as the headers say")))
+	}
 	switch {
 	case v.refusal.is():
-		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("%w; %d addresses were not looked at", errRefuses, beyond)))
+		v.seen.AddGap(gap(home, fmt.Errorf("%w; %d addresses were not looked at", errRefuses, beyond), wholeSite...))
 	case ctx.Err() != nil:
-		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond)))
+		v.seen.AddGap(gap(home, fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond), wholeSite...))
+	case barred > 0 && !v.mayFetch(v.home):
+		v.seen.AddGap(gap(home, fmt.Errorf("robots.txt asks robots to stay away from the whole site, so %d addresses were not looked at; --ignore-robots looks all the same", barred), wholeSite...))
 	case beyond > 0:
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped,
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: home, Kind: facts.Unmapped,
 			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
 	}
+	v.partly = v.refusal.is() || ctx.Err() != nil || barred > 0 && !v.mayFetch(v.home)
 }
+
+// unreadPages names the first few pages that could not be read as their headers say, with the header.
+func (v *visit) unreadPages() string {
+	var named []string
+	for _, p := range v.real() {
+		if p.page.Unread != "" && len(named) < 3 {
+			named = append(named, p.page.Address+" ("+p.page.Unread+")")
+		}
+	}
+	text := strings.Join(named, ", ")
+	if more := v.unread - len(named); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
+// wholeSite is what is not known while only a part of the site was looked at: the lists as wholes, and what is made of all
+// pages together.
+var wholeSite = []string{facts.ListPages, facts.ListLinks, facts.ListAssets, "live.count.", "live.hosts", "live.sitemap.missing", "live.sitemap.orphans", "live.robots.assets_barred", "live.home.linked_titles"}
 
 // maxHosts is how many hosts that pages name are kept.
 const maxHosts = 1000

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"weltaxis/internal/facts"
 	"weltaxis/internal/width"
 )
 
@@ -20,12 +19,11 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.TitlePixels = width.Pixels(page.Title, width.TitleSize)
 	page.Descriptions, page.Description = len(d.descriptions), firstOf(d.descriptions)
 	page.DescPixels = width.Pixels(page.Description, width.DescriptionSize)
-	page.RobotsTag, page.RobotsHeader = strings.Join(d.robots, "; "), d.short(strings.ToLower(strings.Join(answer.header.Values("X-Robots-Tag"), "; ")))
-	page.Canonicals = len(d.canonicals)
-	if c := firstOf(d.canonicals); c != "" {
-		page.Canonical = c
-	}
-	v.decideRobots(page, u)
+	page.RobotsTag, page.RobotsHeader = strings.Join(d.robots, "; "), robotsHeader(d, answer.header)
+	canonicals := canonicalLinks(d.canonicals, answer.header, u)
+	page.Canonicals, page.Canonical = len(canonicals), firstOf(canonicals)
+	v.decide(page, u, d.robots, d.robotsNamed, answer.header.Values("X-Robots-Tag"))
+	page.Strangers = d.strangers
 	page.Language, page.Charset, page.CharsetEarly = d.lang, d.charset, d.charsetEarly
 	page.Viewport, page.Zoomable = d.viewport, d.viewports > 0 && zoomable(d.viewport)
 	page.Headings, page.Words, page.Images, page.ImagesBare = d.headings, d.words, d.images, d.imagesBare
@@ -39,17 +37,15 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Forms, page.RobotCheck = d.forms, d.robotCheck
 	page.Hit, page.CacheSays = cacheHit(answer.header)
 	page.Kind = v.kindOf(u, d)
+	page.Group = v.groupOf(u.EscapedPath())
 	if u.Scheme == "https" {
-		page.Insecure, page.InsecureMedia = unencrypted(d.loads), unencrypted(d.media)
+		page.Insecure, page.InsecureMedia = unencrypted(d.pulls)
 	}
 	page.Cut = d.cut
 	if answer.cut {
 		page.Cut = append([]string{cutBody}, d.cut...)
 	}
-	p.digest = d.digest
-	if len(p.assets) == 0 {
-		p.assets = d.assets
-	}
+	p.digest, p.heading, p.pulls = d.digest, d.heading, d.pulls
 }
 
 func firstOf(list []string) string {
@@ -68,74 +64,22 @@ func contains(list []string, word string) bool {
 	return false
 }
 
-// unencrypted lists the first few addresses that are not https.
-func unencrypted(list []string) []string {
-	var found []string
-	for _, address := range list {
-		if strings.HasPrefix(address, "http:") && len(found) < 5 {
-			found = append(found, address)
+// maxInsecure is how many addresses without encryption are kept of a page.
+const maxInsecure = 5
+
+// unencrypted lists the first few addresses that are loaded or posted to without https: pictures and media apart, which
+// browsers only warn about (W3C, Mixed Content §4.1).
+func unencrypted(pulls []pull) (loads, media []string) {
+	for _, p := range pulls {
+		list := &loads
+		if p.kind == pictureKind || p.kind == mediaKind {
+			list = &media
+		}
+		if isLoaded(p.kind) && strings.HasPrefix(p.address, "http:") && len(*list) < maxInsecure && !contains(*list, p.address) {
+			*list = append(*list, p.address)
 		}
 	}
-	return found
-}
-
-// decideRobots works out what tag, header and robots.txt mean together for a search engine. What robots.txt keeps
-// it from is never read, so neither tag nor header is.
-func (v *visit) decideRobots(page *facts.Page, u *url.URL) {
-	may, keeps := v.engineMay(u)
-	page.Disallowed = !may
-	tag, header := robotsSays(page.RobotsTag), robotsSays(page.RobotsHeader)
-	page.NoIndex = tag.noindex || header.noindex
-	elsewhere := false
-	if canonical, err := u.Parse(page.Canonical); err == nil && page.Canonical != "" {
-		elsewhere = !facts.SameAddress(canonical.String(), u.String()) && canonical.String() != u.String()
-	}
-	page.Indexable = !page.Disallowed && !page.NoIndex && !elsewhere
-	switch {
-	case page.Disallowed && page.NoIndex:
-		page.Robots = keeps + " keeps engines out, so they never read the noindex: it may be listed by its address alone"
-	case page.Disallowed:
-		page.Robots = keeps + " keeps engines out: it may still be listed by its address alone"
-	case tag.noindex && header.noindex:
-		page.Robots = "not listed: tag and header say so"
-	case tag.noindex:
-		page.Robots = "not listed: the tag says so"
-	case header.noindex:
-		page.Robots = "not listed: the header says so"
-	case elsewhere:
-		page.Robots = "listed under another address, which its canonical link names"
-	default:
-		page.Robots = "listed"
-	}
-	if tag.nofollow || header.nofollow {
-		page.Robots += "; its links are not followed"
-	}
-}
-
-type robotsWords struct{ noindex, nofollow bool }
-
-// botPrefix is the name of one robot before its rules in a header; such rules are not for everybody.
-var botPrefix = regexp.MustCompile(`^[a-z][a-z0-9_-]*bot[a-z0-9_-]*\s*:`)
-
-// robotsSays reads the words of robots tags or headers that are meant for everybody.
-func robotsSays(text string) robotsWords {
-	var w robotsWords
-	for part := range strings.SplitSeq(text, ";") {
-		if botPrefix.MatchString(strings.TrimSpace(part)) {
-			continue
-		}
-		for word := range strings.SplitSeq(part, ",") {
-			switch strings.TrimSpace(word) {
-			case "noindex":
-				w.noindex = true
-			case "nofollow":
-				w.nofollow = true
-			case "none":
-				w.noindex, w.nofollow = true, true
-			}
-		}
-	}
-	return w
+	return loads, media
 }
 
 var scaleShape = regexp.MustCompile(`(?:maximum-scale\s*=\s*([0-9.]+))|(?:user-scalable\s*=\s*(no|0))`)
@@ -173,6 +117,8 @@ var regexpHit = regexp.MustCompile(`\bhit\b`)
 
 var (
 	dateListing   = regexp.MustCompile(`^/(?:19|20)\d\d(?:/\d{1,2}){0,2}/?$`)
+	signInPage    = regexp.MustCompile(`(?i)/(?:join|register|registration|sign-?up|sign-?in|log-?in|log-?on|account|anmelden|anmeldung|registrieren|konto|inscription|connexion|registro|acceso|accedi|inloggen|wachtwoord|password|lost-?password)(?:\.[a-z]+)?/?$`)
+	searchPage    = regexp.MustCompile(`(?i)^/(?:[a-z]{2}/)?(?:search|find|suche|recherche|buscar|cerca|zoeken|pesquisa)(?:-results)?/?$`)
 	searchQuery   = regexp.MustCompile(`(?:^|&)(?:q|s|query|search)=`)
 	listingFolder = regexp.MustCompile(`/(?:author|authors|writer|writers|by|topic|topics|tag|tags|category|categories)/`)
 	authorFolder  = regexp.MustCompile(`/(?:author|authors|writer|writers|by)/`)
@@ -187,7 +133,11 @@ func (v *visit) kindOf(u *url.URL, d *document) string {
 	switch path := u.EscapedPath(); {
 	case u.String() == v.home.String():
 		return "home"
-	case searchQuery.MatchString(u.RawQuery):
+	case d.password, d.forms > 0 && signInPage.MatchString(u.Path):
+		return "sign-in"
+	case v.saysNotFound(d):
+		return "error"
+	case searchQuery.MatchString(u.RawQuery), searchPage.MatchString(path):
 		return "search"
 	case authorFolder.MatchString(path):
 		return "author listing"
@@ -199,4 +149,35 @@ func (v *visit) kindOf(u *url.URL, d *document) string {
 		return "listing"
 	}
 	return "content"
+}
+
+// errorTitle is how error pages are called that answer as if nothing were wrong.
+var errorTitle = regexp.MustCompile(`(?i)^\W*(?:error\W*)?(?:404|410|403|500)\b|^\W*(?:page\s+)?not\s+found\b|^\W*(?:page|seite|pagina|página)\b.{0,20}\b(?:not found|nicht gefunden|introuvable|no encontrada|non trovata|niet gevonden)\b`)
+
+// saysNotFound tells whether a page is an error in the clothes of a page: it is called one, or says what an address says
+// that cannot exist.
+func (v *visit) saysNotFound(d *document) bool {
+	return errorTitle.MatchString(firstOf(d.titles)) || v.nowhere != 0 && d.digest == v.nowhere
+}
+
+// groupOf is the type that the intent gives pages below a path; the longest path that fits decides.
+func (v *visit) groupOf(path string) string {
+	longest, group := 0, ""
+	for _, said := range v.Groups {
+		if below, kind, ok := strings.Cut(said, " "); ok && strings.HasPrefix(path, below) && path != below && len(below) > longest {
+			longest, group = len(below), kind
+		}
+	}
+	return group
+}
+
+// noticeWords are what a notice is called, in the languages this was tried in.
+var noticeWords = regexp.MustCompile(`(?i)\b(?:maintenance|under construction|coming soon|be right back|back soon|temporarily (?:closed|unavailable|down)|down for|wartung(?:sarbeiten)?|wartungsmodus|im aufbau|en construction|en mantenimiento|in manutenzione|onderhoud|launching soon)\b`)
+
+// fewNoticeWords is how long a notice is at most.
+const fewNoticeWords = 120
+
+// isNotice tells whether a page is a notice that the site is down or not there yet: short, called one, and leading nowhere.
+func isNotice(d *document) bool {
+	return d.words <= fewNoticeWords && len(d.links) <= 3 && noticeWords.MatchString(firstOf(d.titles)+" "+d.heading)
 }

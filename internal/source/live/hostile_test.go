@@ -127,7 +127,7 @@ func TestHostilePages(t *testing.T) {
 		"compressed in name only": {func(_ *hostile, w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Encoding", "gzip")
 			fmt.Fprint(w, "plain")
-		}, "it says it is compressed, and is not", 100, 1, false},
+		}, "Content-Encoding: gzip, and the body is not compressed that way", 100, 1, false},
 		"200 MB of headers": {func(h *hostile, w http.ResponseWriter, _ *http.Request) {
 			connection, buffer, err := w.(http.Hijacker).Hijack()
 			if err != nil {
@@ -144,7 +144,7 @@ func TestHostilePages(t *testing.T) {
 			w.Header().Set("Content-Type", "text/html")
 			w.Header().Set("Content-Length", "5000")
 			_ = h.write(w, []byte("<title>x</title>"))
-		}, "closed before the answer was whole", 100, 1, false},
+		}, "Content-Length: 5000, and the body ended before", 100, 1, false},
 		"closed without a word": {func(_ *hostile, w http.ResponseWriter, _ *http.Request) {
 			if connection, _, err := w.(http.Hijacker).Hijack(); err == nil {
 				connection.Close()
@@ -160,7 +160,7 @@ func TestHostilePages(t *testing.T) {
 				o.patience = 300 * time.Millisecond
 			}
 			s := look(t, o)
-			assert.Contains(t, gapsOf(s), "/bad: ")
+			assert.Contains(t, gapsOf(s), "/bad")
 			assert.Contains(t, gapsOf(s), c.want)
 			assert.LessOrEqual(t, h.bytes.Load(), c.bytes, "bytes the server got rid of")
 			assert.LessOrEqual(t, tries.Load(), max(c.tries, 1))

@@ -85,7 +85,7 @@ func TestThePageTableAgreesWithABrowser(t *testing.T) {
 	for _, page := range s.Pages {
 		saw := dom[page.Address]
 		body := fetchBody(t, page.Address)
-		d := analyse(address(t, page.Address), body, "text/html", "")
+		d := analyse(address(t, page.Address), body, "text/html", sought{})
 		assert.Equal(t, strings.Join(strings.Fields(saw.Title), " "), page.Title, page.Address)
 		assert.Equal(t, len(saw.Descriptions), page.Descriptions, page.Address)
 		assert.Equal(t, strings.Join(saw.Robots, "; "), page.RobotsTag, page.Address)

@@ -6,6 +6,7 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -34,6 +35,8 @@ type Options struct {
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
+	Strangers    []string // hosts that no address on a page should name
+	Groups       []string // a path, a space and the type of structured data that pages below it carry
 	List         []string // further paths or addresses of the site to look at
 	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
 	Previous     []string // addresses that answered at an earlier time
@@ -118,9 +121,12 @@ type visit struct {
 	taken   atomic.Int64        // pages that were fetched
 	pages   map[string]*visited // by address
 	order   []string
-	beyond  int // addresses past the bound
+	beyond  int  // addresses past the bound
+	unread  int  // pages that could not be read as their headers say
+	partly  bool // only a part of the site was looked at
 	sitemap *sitemapFound
 	hosts   map[string]bool
+	nowhere uint64 // digest of what an address answers that cannot exist, when it answers as a page does
 }
 
 func gap(what string, err error, names ...string) facts.Gap {
@@ -146,10 +152,17 @@ func (v *visit) inside(u *url.URL) bool {
 
 func (v *visit) look(ctx context.Context) {
 	first, err := v.reach(ctx)
-	if err != nil {
+	var unread *unreadError
+	if err != nil && (!errors.As(err, &unread) || first.last == nil || first.last.status != http.StatusOK || !isHTML(first.last.header)) {
+		if ctx.Err() == nil && !errors.Is(err, errUnmapped) && !errors.Is(err, errPrivate) {
+			say(v, facts.LiveReached, false, v.Address)
+			say(v, facts.LiveUnreached, err.Error(), v.Address)
+		}
 		v.seen.AddGap(gap(v.Address, err, "live."))
 		return
 	}
+	say(v, facts.LiveReached, true, v.Address)
+	say(v, facts.LiveUnreached, "", v.Address)
 	say(v, facts.LiveAddress, v.Address, v.Address)
 	say(v, facts.LivePreferred, v.Preferred == "" || facts.SameAddress(v.Address, v.Preferred), v.Address)
 	say(v, facts.HomeStatus, first.last.status, v.home.String())
@@ -158,12 +171,18 @@ func (v *visit) look(ctx context.Context) {
 		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
 		return
 	}
-	v.crawl(ctx, first)
+	if d := v.analyse(first); err == nil && d != nil && isNotice(d) {
+		say(v, facts.LiveNotice, cmp.Or(firstOf(d.titles), d.heading), v.home.String())
+		v.seen.AddGap(gap(v.home.String(), errors.New("the home page is a notice, so no page was looked at"), "live."))
+		return
+	}
+	say(v, facts.LiveNotice, "", v.home.String())
+	v.notFound(ctx)
+	v.crawl(ctx, first, err)
 	v.tell(ctx)
 	v.lost(ctx)
 	v.spellings(ctx)
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
-	v.notFound(ctx)
 	v.login(ctx)
 	v.private(ctx)
 }
@@ -214,6 +233,11 @@ func (v *visit) readRobots(ctx context.Context) {
 	switch {
 	case status == http.StatusOK:
 		v.robots = parseRobots(answer.last.body)
+		if may, _, line := v.engineMay(v.home); !may {
+			say(v, facts.LiveRobotsLine, v.robots.lineAt(line), at.String())
+		} else {
+			say(v, facts.LiveRobotsLine, "", at.String())
+		}
 		text := strings.HasPrefix(strings.ToLower(answer.last.header.Get("Content-Type")), "text/plain")
 		say(v, facts.LiveRobotsReadable, v.robots.readable && text, at.String())
 		say(v, facts.LiveRobotsSitemaps, v.robots.sitemaps, at.String())
@@ -237,11 +261,11 @@ func (v *visit) mayFetch(u *url.URL) bool {
 	return may
 }
 
-// engineMay tells whether robots.txt lets a search engine fetch an address, and which line of it decides.
-func (v *visit) engineMay(u *url.URL) (may bool, keeps string) {
-	may, line := v.robots.allowed("*", u.RequestURI())
+// engineMay tells whether robots.txt lets a search engine fetch an address, and which line of it decides, in words too.
+func (v *visit) engineMay(u *url.URL) (may bool, keeps string, line int) {
+	may, line = v.robots.allowed("*", u.RequestURI())
 	if v.robots != nil && v.robots.failed {
-		return may, "robots.txt, which fails,"
+		return may, "robots.txt, which fails,", 0
 	}
-	return may, fmt.Sprintf("robots.txt, line %d,", line)
+	return may, fmt.Sprintf("robots.txt, line %d,", line), line
 }

@@ -150,7 +150,8 @@ func TestWhatIsOnlyAskedOfOnesOwnSite(t *testing.T) {
 	}
 	at := serveSmall(t, pages)
 	stranger := look(t, options(at))
-	for _, name := range []string{"not_found.status", "login.password", "robots.private"} {
+	assert.EqualValues(t, 404, fact(t, stranger, "not_found.status").Number(), "one address that cannot exist is asked for of any site")
+	for _, name := range []string{"login.password", "robots.private"} {
 		_, known := stranger.Effective("live." + name)
 		assert.False(t, known, name)
 		assert.NotEmpty(t, stranger.Why("live."+name))

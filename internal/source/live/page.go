@@ -2,6 +2,7 @@ package live
 
 import (
 	"bytes"
+	"cmp"
 	"hash/maphash"
 	"io"
 	"net/url"
@@ -19,12 +20,14 @@ type document struct {
 	titles                   []string // that are not empty, in the HTML namespace
 	descriptions             []string
 	robots                   []string // contents of robots tags for everybody
+	robotsNamed              []string // those for one robot: its name, a colon and the content
 	canonicals               []string
 	lang, charset            string
 	charsetEarly             bool
 	viewport                 string
 	viewports                int
 	headings, words, images  int
+	heading                  string // the first
 	imagesBare               []string
 	generator, author        string
 	otherMetas               []string          // contents of metas this program has no use for: verification tokens are among them
@@ -33,9 +36,9 @@ type document struct {
 	feeds, icons, alternates []string
 	iconTypes                map[string]string
 	links                    []string
-	assets                   []string // styles and scripts
-	loads                    []string // everything the page loads or posts to, but pictures and media
-	media                    []string
+	linkTexts                []string // where they are sought
+	pulls                    []pull   // what it loads, posts to, or names for others to load
+	strangers                []string // of the hosts that were to be looked for, those that an address in it names
 	password, robotCheck     bool
 	forms                    int
 	articles                 int
@@ -93,26 +96,39 @@ func (d *document) keep(list *[]string, text string) {
 // An analyser is one pass over one page.
 type analyser struct {
 	document
+	wanted          sought // what to look for
 	z               *html.Tokenizer
 	foreign         int    // depth inside svg and math, whose titles are not the page's
 	inTitle         bool   //
+	inHeading       bool   //
 	inBody          bool   //
+	anchor          string // the link as it is written
+	inLink          bool   // within a link
+	inHome          bool   // within a link home
+	afterHome       bool   // just behind one
 	rawType         string // type of the script that is open
 	raw             string // element whose text is not the page's: script, style
 	tag             [10]byte
 	attributes      map[string]string
 	structuredBytes int
-	seen            map[string]bool // links as written, since pages repeat them
+	seen            map[string]bool // links as written, since pages repeat them; whether they lead home
+}
+
+// Sought is what is looked for in every page.
+type sought struct {
+	analytics string   // token of the snippet
+	strangers []string // hosts that no address should name, in lower case
+	linkTexts bool     // the words of its links
 }
 
 // analyse reads a page's markup in one pass. The content type is that of the response; the encoding is decided as
 // browsers do (HTML Living Standard §13.2.3, Encoding Standard).
-func analyse(at *url.URL, body []byte, contentType, analytics string) *document {
+func analyse(at *url.URL, body []byte, contentType string, look sought) *document {
 	encoding, name, certain := charset.DetermineEncoding(body, contentType)
-	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, attributes: map[string]string{}, seen: map[string]bool{}}
+	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, wanted: look, attributes: map[string]string{}, seen: map[string]bool{}}
 	a.charsetEarly = certain && name != "windows-1252" || declaresCharset(body, contentType)
-	if analytics != "" {
-		a.analytics = bytes.Count(body, []byte(analytics))
+	if look.analytics != "" {
+		a.analytics = bytes.Count(body, []byte(look.analytics))
 	}
 	var reader io.Reader = bytes.NewReader(body)
 	if name != "utf-8" {
@@ -121,6 +137,7 @@ func analyse(at *url.URL, body []byte, contentType, analytics string) *document 
 	a.z = html.NewTokenizer(reader)
 	for a.step() {
 	}
+	a.fromStructured()
 	return &a.document
 }
 
@@ -135,10 +152,14 @@ func (a *analyser) step() bool {
 	case html.ErrorToken:
 		return false
 	case html.TextToken:
-		a.text(a.z.Raw())
+		raw := a.z.Raw()
+		a.meets(raw)
+		a.text(raw)
 	case html.StartTagToken, html.SelfClosingTagToken:
-		if raw := a.z.Raw(); !a.seenAnchor(raw) {
-			a.start(a.name(raw[1:]))
+		raw := a.z.Raw()
+		a.meets(raw)
+		if !a.seenAnchor(raw) {
+			a.start(a.name(raw[1:]), raw)
 		}
 	case html.EndTagToken:
 		a.end(a.name(a.z.Raw()[2:]))
@@ -187,12 +208,22 @@ func (a *analyser) end(name []byte) {
 		a.foreign = max(0, a.foreign-1)
 	case "title":
 		a.inTitle = false
+	case "a":
+		a.inHome, a.afterHome, a.inLink = false, a.inHome, false
+	case "h1":
+		a.inHeading = false
 	case "script", "style":
 		a.raw = ""
 	}
 }
 
-func (a *analyser) start(name []byte) {
+func (a *analyser) start(name, raw []byte) {
+	if mayStyle(raw) {
+		a.styled(a.read()["style"], a.base)
+	}
+	if !a.breadcrumbs && mayBeTrail(raw) {
+		a.breadcrumbs = isTrail(string(name), a.read())
+	}
 	switch string(name) {
 	case "svg", "math":
 		a.foreign++
@@ -214,33 +245,51 @@ func (a *analyser) start(name []byte) {
 		a.raw = "style"
 	case "body":
 		a.inBody = true
-		a.bodyClass = a.short(a.read()["class"])
+		attributes := a.read()
+		a.bodyClass = a.short(attributes["class"])
+		a.pull(pictureKind, attributes["background"])
 	case "a", "area":
-		if href, there := a.read()["href"]; there {
-			a.add(&a.links, href)
+		attributes := a.read()
+		if href, there := attributes["href"]; there {
+			a.inHome, a.inLink = a.leadsHome(href), true
+			if len(a.seen) < maxLinks {
+				a.seen[a.anchor] = a.inHome
+			}
+			// What its own page asks not to be followed is no page of the site's (HTML Living Standard §4.6.7.14).
+			if !contains(strings.Fields(strings.ToLower(attributes["rel"])), "nofollow") {
+				a.add(&a.links, href)
+			}
 		}
 	case "h1":
 		a.headings++
+		a.inHeading = a.heading == ""
 	case "article":
 		a.articles++
-	case "nav", "ol":
-		attributes := a.read()
-		label := strings.ToLower(attributes["aria-label"] + " " + attributes["class"])
-		a.breadcrumbs = a.breadcrumbs || strings.Contains(label, "breadcrumb")
 	case "img":
 		a.image(a.read())
-	case "iframe", "embed", "object":
+	case "iframe", "frame", "embed", "object":
 		attributes := a.read()
-		a.add(&a.loads, attributes["src"]+attributes["data"])
+		a.pull(frameKind, attributes["src"]+attributes["data"])
 		a.checksRobots(attributes)
-	case "video", "audio", "source", "track":
-		a.add(&a.media, a.read()["src"])
+	case "video", "audio", "track":
+		attributes := a.read()
+		a.pull(mediaKind, attributes["src"])
+		a.pull(pictureKind, attributes["poster"])
+	case "source":
+		attributes := a.read()
+		a.pull(mediaKind, attributes["src"])
+		a.candidates(attributes["srcset"])
+	case "image", "use", "feimage": // of SVG
+		attributes := a.read()
+		a.pull(pictureKind, cmp.Or(attributes["href"], attributes["xlink:href"]))
 	case "form":
 		attributes := a.read()
-		a.add(&a.loads, attributes["action"])
+		a.pull(formKind, attributes["action"])
 		if strings.EqualFold(attributes["method"], "post") {
 			a.forms++
 		}
+	case "button":
+		a.pull(formKind, a.read()["formaction"])
 	case "input":
 		a.input(a.read())
 	}
@@ -252,13 +301,13 @@ func (a *analyser) seenAnchor(raw []byte) bool {
 	if len(raw) < 3 || raw[1]|0x20 != 'a' || raw[2] > ' ' {
 		return false
 	}
-	if a.seen[string(raw)] {
-		return true
+	a.afterHome = false
+	home, seen := a.seen[string(raw)]
+	a.inHome = home
+	if !seen {
+		a.anchor = string(raw) // reading it changes it
 	}
-	if len(a.seen) < maxLinks {
-		a.seen[string(raw)] = true
-	}
-	return false
+	return seen
 }
 
 // add keeps an address, made absolute; what is no web address is left out.
@@ -299,8 +348,15 @@ func (a *analyser) meta(attributes map[string]string) {
 	}
 	switch {
 	case strings.HasPrefix(property, "og:"):
-		if key := strings.TrimPrefix(property, "og:"); a.card[key] == "" && slices.Contains(cardKeys, key) {
+		key := strings.TrimPrefix(property, "og:")
+		if key == "image:url" || key == "image:secure_url" { // other names of the same (the Open Graph protocol, structured properties)
+			key = "image"
+		}
+		if a.card[key] == "" && slices.Contains(cardKeys, key) {
 			a.card[key] = a.short(content)
+		}
+		if key == "image" {
+			a.pull(cardKind, content)
 		}
 	case name == "description":
 		a.keep(&a.descriptions, content)
@@ -313,10 +369,19 @@ func (a *analyser) meta(attributes map[string]string) {
 		a.generator = a.short(content)
 	case name == "author":
 		a.author = a.short(content)
+	case strings.EqualFold(attributes["http-equiv"], "refresh"):
+		if _, to, ok := strings.Cut(strings.ToLower(content), "url="); ok {
+			a.add(&a.links, strings.Trim(content[len(content)-len(to):], ` "'`))
+		}
+	case robotName.MatchString(name):
+		a.keep(&a.robotsNamed, name+": "+strings.ToLower(content))
 	case name != "" && content != "" && !slices.Contains(plainMetas, name) && !strings.Contains(name, ":"):
 		a.keep(&a.otherMetas, content)
 	}
 }
+
+// robotName is how the robots that read tags of their own are called.
+var robotName = regexp.MustCompile(`^[a-z0-9_.-]*(?:bot|spider|crawler|slurp)(?:[-_][a-z0-9_-]*)?$`)
 
 // cardKeys are the properties for sharing that are looked at (the Open Graph protocol).
 var cardKeys = []string{"title", "description", "image", "type"}
@@ -332,12 +397,17 @@ func (a *analyser) link(attributes map[string]string) {
 			a.keep(&a.canonicals, strings.TrimSpace(href))
 		case "icon":
 			a.add(&a.icons, href)
+			a.pull(pictureKind, href)
 			if len(a.icons) > 0 {
 				a.iconTypes[a.icons[len(a.icons)-1]] = attributes["type"]
 			}
 		case "stylesheet":
-			a.add(&a.assets, href)
-			a.add(&a.loads, href)
+			a.pull(styleKind, href)
+		case "apple-touch-icon", "shortcut":
+			a.pull(pictureKind, href)
+		case "manifest", "modulepreload", "prefetch", "preload":
+			a.pull(preloaded(rel, attributes["as"]), href)
+			a.candidates(attributes["imagesrcset"])
 		case "alternate":
 			a.alternate(attributes)
 		}
@@ -360,15 +430,13 @@ func (a *analyser) alternate(attributes map[string]string) {
 func (a *analyser) script(attributes map[string]string) {
 	a.raw, a.rawType = "script", strings.ToLower(attributes["type"])
 	a.checksRobots(attributes)
-	if src := attributes["src"]; src != "" {
-		a.add(&a.assets, src)
-		a.add(&a.loads, src)
-	}
+	a.pull(scriptKind, attributes["src"])
 }
 
 func (a *analyser) image(attributes map[string]string) {
 	src := attributes["src"]
-	a.add(&a.media, src)
+	a.pull(pictureKind, src)
+	a.candidates(attributes["srcset"])
 	if attributes["role"] == "presentation" || attributes["aria-hidden"] == "true" {
 		return
 	}
@@ -389,6 +457,10 @@ func (a *analyser) checksRobots(attributes map[string]string) {
 
 func (a *analyser) input(attributes map[string]string) {
 	a.checksRobots(attributes)
+	a.pull(formKind, attributes["formaction"])
+	if strings.EqualFold(attributes["type"], "image") {
+		a.image(attributes)
+	}
 	hints := strings.ToLower(attributes["autocomplete"])
 	if strings.EqualFold(attributes["type"], "password") || strings.Contains(hints, "username") || strings.Contains(hints, "webauthn") {
 		a.password = true
@@ -408,6 +480,9 @@ func (a *analyser) text(raw []byte) {
 			a.keep(&a.titles, title)
 		}
 		return
+	case a.raw == "style":
+		a.styled(string(raw), a.base)
+		return
 	case a.raw == "script" && a.rawType == "application/ld+json":
 		if a.structuredBytes += len(raw); a.structuredBytes > maxStructured || len(a.structured) >= maxKept {
 			a.note(cutTexts)
@@ -417,6 +492,15 @@ func (a *analyser) text(raw []byte) {
 		return
 	case a.raw != "" || !a.inBody:
 		return
+	}
+	a.goesOn(raw)
+	if a.inLink && a.wanted.linkTexts && len(a.linkTexts) < maxKept {
+		if words := strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "); words != "" {
+			a.linkTexts = append(a.linkTexts, a.short(words))
+		}
+	}
+	if a.inHeading && a.heading == "" {
+		a.heading = a.short(strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "))
 	}
 	if digits := a.count(raw); !digits || !mayHoldCopyright(raw) {
 		return

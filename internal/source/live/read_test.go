@@ -24,7 +24,7 @@ func address(t testing.TB, text string) *url.URL {
 func TestAnalyse(t *testing.T) {
 	at := address(t, "https://www.a.example/x/y/")
 	read := func(markup string) *document {
-		return analyse(at, []byte(markup), "text/html; charset=utf-8", "COUNT-1")
+		return analyse(at, []byte(markup), "text/html; charset=utf-8", sought{analytics: "COUNT-1"})
 	}
 	for name, c := range map[string]struct {
 		markup string
@@ -62,7 +62,7 @@ func TestAnalyse(t *testing.T) {
 		"robot check":           {`<form><input name="my-captcha-field"></form>`, func(d *document) any { return d.robotCheck }, true},
 		"no such check":         {`<form><input name="cap"></form>`, func(d *document) any { return d.robotCheck }, false},
 		"never closed":          {"<title>A", func(d *document) any { return d.titles }, []string{"A"}},
-		"frames":                {`<body><iframe src="http://b.example/"></iframe>`, func(d *document) any { return d.loads }, []string{"http://b.example/"}},
+		"frames":                {`<body><iframe src="http://b.example/"></iframe>`, func(d *document) any { return d.pulls }, []pull{{frameKind, "http://b.example/"}}},
 	} {
 		assert.Equal(t, c.want, c.got(read(c.markup)), name)
 	}
@@ -80,7 +80,7 @@ func TestEncodingIsDecidedAsBrowsersDo(t *testing.T) {
 		{"<title>\xe9</title>", "text/html", "é", "windows-1252", false},
 		{strings.Repeat(" ", 2000) + "<meta charset=utf-8><title>x</title>", "text/html", "x", "windows-1252", false},
 	} {
-		d := analyse(at, []byte(c.body), c.contentType, "")
+		d := analyse(at, []byte(c.body), c.contentType, sought{})
 		assert.Equal(t, []string{c.title}, d.titles, c.body)
 		assert.Equal(t, c.charset, d.charset, c.body)
 		assert.Equal(t, c.early, d.charsetEarly, c.body)
@@ -214,13 +214,17 @@ func TestRobotsDecisionsArePutInPlainWords(t *testing.T) {
 		{"/", "", "none", "", false, "not listed: the header says so; its links are not followed"},
 		{"/", "noindex", "noindex", "", false, "not listed: tag and header say so"},
 		{"/", "", "otherbot: noindex", "", true, "listed"},
+		{"/", "noindex nofollow", "", "", false, "not listed: the tag says so; its links are not followed"},
+		{"/", "", "unavailable_after: Wed, 25 Jun 2025 15:00:00 GMT", "", false, "not listed: the header, whose unavailable_after, 2025-06-25, is past"},
+		{"/", "max-snippet:20, unavailable_after: 2025-06-25, nofollow", "", "", false, "not listed: the tag, whose unavailable_after, 2025-06-25, is past; its links are not followed"},
+		{"/", "unavailable_after: 25 Jun 2199 15:00:00 GMT", "", "", true, "listed"},
 		{"/no", "", "", "", false, "robots.txt, line 2, keeps engines out: it may still be listed by its address alone"},
 		{"/no", "noindex", "", "", false, "robots.txt, line 2, keeps engines out, so they never read the noindex: it may be listed by its address alone"},
-		{"/a", "", "", "https://a.example/b", false, "listed under another address, which its canonical link names"},
+		{"/a", "", "", "https://a.example/b", false, "listed under https://a.example/b, which its canonical link names"},
 		{"/a/", "", "", "https://A.example/a/", true, "listed"},
 	} {
-		page := &facts.Page{RobotsTag: c.tag, RobotsHeader: c.header, Canonical: c.canonical}
-		v.decideRobots(page, address(t, "https://a.example"+c.path))
+		page := &facts.Page{Canonical: c.canonical}
+		v.decide(page, address(t, "https://a.example"+c.path), []string{c.tag}, nil, []string{c.header})
 		assert.Equal(t, c.indexable, page.Indexable, "%+v", c)
 		assert.Equal(t, c.says, page.Robots, "%+v", c)
 	}
@@ -261,7 +265,7 @@ func FuzzAnalyse(f *testing.F) {
 	f.Add([]byte("<svg><title>\xff</title><meta charset=utf-16>"))
 	at := address(f, "https://a.example/")
 	f.Fuzz(func(t *testing.T, data []byte) {
-		d := analyse(at, data, "text/html", "x")
+		d := analyse(at, data, "text/html", sought{analytics: "x", strangers: []string{"old.example"}})
 		structuredData(d.structured)
 		for _, link := range d.links {
 			if !strings.HasPrefix(link, "http") {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"weltaxis/internal/facts"
 )
 
 // A robotsFile is robots.txt, read as RFC 9309 says, with lines.
@@ -13,7 +15,8 @@ type robotsFile struct {
 	failed   bool // it answered an error, which keeps everybody out (RFC 9309 §2.3.1.4)
 	groups   []robotsGroup
 	sitemaps []string
-	readable bool // every line is name: value, a comment or empty, and the file is within its bound
+	lines    []string // as they are written
+	readable bool     // every line is name: value, a comment or empty, and the file is within its bound
 }
 
 type robotsGroup struct {
@@ -35,7 +38,8 @@ func parseRobots(data []byte) *robotsFile {
 	f := &robotsFile{readable: utf8.Valid(data) && len(data) <= maxRobots}
 	data = bytes.TrimPrefix(data[:min(len(data), maxRobots)], []byte("\xef\xbb\xbf"))
 	inAgents := false
-	for n, line := range strings.Split(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(string(data)), "\n") {
+	f.lines = strings.Split(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(string(data)), "\n")
+	for n, line := range f.lines {
 		line, _, _ = strings.Cut(line, "#")
 		if line = strings.TrimSpace(line); line == "" {
 			continue
@@ -66,6 +70,30 @@ func parseRobots(data []byte) *robotsFile {
 	}
 	return f
 }
+
+// lineAt is a line as it is written, by its number from 1.
+func (f *robotsFile) lineAt(n int) string {
+	if n < 1 || n > len(f.lines) {
+		return ""
+	}
+	return strings.TrimSpace(facts.Shorten(f.lines[n-1], 200))
+}
+
+// agents are the robots that groups name, each once, in their order.
+func (f *robotsFile) agents() []string {
+	var names []string
+	for _, group := range f.groups {
+		for _, name := range group.agents {
+			if !slices.Contains(names, name) && len(names) < maxAgents {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// maxAgents is how many robots that robots.txt names are looked at.
+const maxAgents = 500
 
 // rulesFor merges the groups that name the product token, or those for everybody (RFC 9309 §2.2.1).
 func (f *robotsFile) rulesFor(agent string) []robotsRule {

@@ -30,6 +30,7 @@ func few(list []string) []string { return list[:min(len(list), fewKept)] }
 
 // tell adds all that follows from the pages together.
 func (v *visit) tell(ctx context.Context) {
+	v.mean()
 	v.compare()
 	v.canonicals()
 	v.tellLinks()
@@ -38,34 +39,36 @@ func (v *visit) tell(ctx context.Context) {
 	v.tellSitemap()
 	v.tellFeed(ctx)
 	v.barredAssets()
+	v.byName()
+	v.assets(ctx)
 	v.seen.Pages = make([]facts.Page, 0, len(v.order))
-	indexable, described, content, cut := 0, 0, 0, 0
-	for _, address := range v.order {
-		p := v.pages[address]
-		if !p.isPage {
-			continue
-		}
+	var n struct{ indexable, meant, described, content, cut int }
+	for _, p := range v.real() {
 		v.seen.Pages = append(v.seen.Pages, p.page)
-		if len(p.page.Cut) > 0 {
-			cut++
-		}
-		if p.page.Kind == "content" {
-			content++
-		}
-		if p.page.Indexable {
-			indexable++
-			if p.page.Description != "" && p.page.DescShared == 0 {
-				described++
+		page := &p.page
+		count := func(to *int, is bool) {
+			if is {
+				*to++
 			}
 		}
+		count(&n.cut, len(page.Cut) > 0)
+		count(&n.content, page.Kind == "content")
+		count(&n.indexable, page.Indexable)
+		count(&n.meant, page.Meant)
+		count(&n.described, page.Meant && page.Description != "" && page.DescShared == 0)
 	}
 	home := v.home.String()
-	if cut > 0 {
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: home, Kind: facts.Unmapped, Because: fmt.Sprintf("of %d of the pages not all was read, since they hold more than is read of one (cut in the page table says what)", cut)})
+	if n.cut > 0 {
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: home, Kind: facts.Unmapped, Because: fmt.Sprintf("of %d of the pages not all was read, since they hold more than is read of one (cut in the page table says what)", n.cut)})
 	}
-	say(v, facts.LiveCountIndexable, indexable, home)
-	say(v, facts.LiveCountDescribed, described, home)
-	say(v, facts.LiveCountContent, content, home)
+	if v.partly {
+		return
+	}
+	say(v, facts.LiveCountPages, len(v.seen.Pages), home)
+	say(v, facts.LiveCountIndexable, n.indexable, home)
+	say(v, facts.LiveCountMeant, n.meant, home)
+	say(v, facts.LiveCountDescribed, n.described, home)
+	say(v, facts.LiveCountContent, n.content, home)
 	say(v, facts.LiveHosts, slices.Sorted(maps.Keys(v.hosts)), home)
 }
 
@@ -80,24 +83,24 @@ func (v *visit) real() []*visited {
 	return list
 }
 
-// compare finds what indexable pages share: titles, descriptions, and their whole text.
+// compare finds what pages share that are meant to be listed: titles, descriptions, and their whole text.
 func (v *visit) compare() {
 	titles, descriptions, texts := map[string]int{}, map[string]int{}, map[uint64]*visited{}
 	all := v.real()
 	for _, p := range all {
-		if p.page.Indexable {
+		if p.page.Meant {
 			titles[p.page.Title]++
 			descriptions[p.page.Description]++
 		}
 	}
 	for _, p := range all {
-		if p.page.Indexable && p.page.Title != "" {
+		if p.page.Meant && p.page.Title != "" {
 			p.page.TitleShared = titles[p.page.Title] - 1
 		}
-		if p.page.Indexable && p.page.Description != "" {
+		if p.page.Meant && p.page.Description != "" {
 			p.page.DescShared = descriptions[p.page.Description] - 1
 		}
-		if p.page.Words < 20 || !ownCanonical(p.page) {
+		if p.page.Words < 20 || !p.page.Meant {
 			continue
 		}
 		first := texts[p.digest]
@@ -109,13 +112,9 @@ func (v *visit) compare() {
 	}
 }
 
-// ownCanonical tells whether a page stands for itself: it names no canonical address, or its own.
-func ownCanonical(page facts.Page) bool {
-	return page.Canonical == "" || facts.SameAddress(page.Canonical, page.Address)
-}
-
-// canonicals sees what stands at the canonical address of every page.
+// canonicals sees what stands at the canonical address of every page, and how many pages name the same one.
 func (v *visit) canonicals() {
+	crowds := map[string]int{}
 	for _, p := range v.real() {
 		if p.page.Canonical == "" {
 			continue
@@ -126,23 +125,40 @@ func (v *visit) canonicals() {
 			continue
 		}
 		u = normal(u)
-		switch at := v.pages[u.String()]; {
-		case !v.inside(u):
-			p.page.CanonicalWorks = "another host"
-		case facts.SameAddress(u.String(), p.page.Address):
-			p.page.CanonicalWorks = "answers"
-		case at == nil || at.chain.final == nil:
-			p.page.CanonicalWorks = "not looked at"
-		case at.chain.steps > 0:
-			p.page.CanonicalWorks = "redirects"
-		case at.page.Status != http.StatusOK:
-			p.page.CanonicalWorks = fmt.Sprintf("answers %d", at.page.Status)
-		case at.page.NoIndex:
-			p.page.CanonicalWorks = "noindex"
-		default:
-			p.page.CanonicalWorks = "answers"
+		p.page.CanonicalWorks = v.canonicalWorks(p, u)
+		if p.page.Elsewhere {
+			crowds[u.String()]++
 		}
 	}
+	for _, p := range v.real() {
+		if u, err := url.Parse(p.page.Canonical); err == nil && p.page.Elsewhere {
+			p.page.CanonicalCrowd = crowds[normal(u).String()]
+		}
+	}
+}
+
+// canonicalWorks is what stands at a page's canonical address.
+func (v *visit) canonicalWorks(p *visited, u *url.URL) string {
+	at := v.pages[u.String()]
+	switch {
+	case !v.inside(u):
+		return "another host"
+	case facts.SameAddress(u.String(), p.page.Address):
+		return "answers"
+	case at == nil || at.chain.final == nil:
+		return "not looked at"
+	case at.chain.steps > 0:
+		return "redirects"
+	case at.page.Status != http.StatusOK:
+		return fmt.Sprintf("answers %d", at.page.Status)
+	case at.page.NoIndex && !at.page.WithSite:
+		return "noindex"
+	case at.page.Disallowed && !at.page.WithSite:
+		return "is kept out by robots.txt"
+	case at.isPage && at.page.Unread == "" && !v.alike(p, at):
+		return "is another page"
+	}
+	return "answers"
 }
 
 // tellLinks lists the internal links that do not lead straight to what they name.
@@ -165,20 +181,51 @@ const maxCards = 50
 
 // cards measures the pictures that pages are shared with.
 func (v *visit) cards(ctx context.Context) {
-	sizes := map[string]image.Config{}
+	sizes := map[string]cardSize{}
 	for _, p := range v.real() {
 		at := p.page.CardImage
 		if at == "" {
 			continue
 		}
 		size, known := sizes[at]
-		if !known && len(sizes) < maxCards {
-			size, _, _ = v.picture(ctx, at)
+		if !known {
+			size = v.cardSize(ctx, at, len(sizes) < maxCards)
 			sizes[at] = size
 		}
-		p.page.CardWidth, p.page.CardHeight = size.Width, size.Height
+		p.page.CardWidth, p.page.CardHeight, p.page.CardUnseen = size.Width, size.Height, size.unseen
 	}
 }
+
+// A cardSize is how large a picture is, or why nobody could tell.
+type cardSize struct {
+	image.Config
+	unseen string
+}
+
+func (v *visit) cardSize(ctx context.Context, at string, room bool) cardSize {
+	if !room {
+		return cardSize{unseen: fmt.Sprintf("only the first %d are fetched", maxCards)}
+	}
+	size, kind, err := v.picture(ctx, at)
+	var answers *statusError
+	switch {
+	case errors.As(err, &answers): // that it does not answer is told of the asset
+		return cardSize{unseen: err.Error()}
+	case err != nil && kind == "":
+		return cardSize{unseen: err.Error()}
+	case size.Width == 0 && kind != "no picture":
+		return cardSize{unseen: "it is of a kind, " + kind + ", whose size this program does not read"}
+	}
+	return cardSize{Config: size}
+}
+
+// A statusError is that something answers, and not with what was asked for.
+type statusError struct{ status int }
+
+func (e *statusError) Error() string { return fmt.Sprintf("it answers %d", e.status) }
+
+// errElsewhere is that something lies on another host, where nobody looks.
+var errElsewhere = errors.New("it lies on another host, where nobody looked")
 
 // picture fetches a picture of the site and measures it. Kind is what its bytes are.
 func (v *visit) picture(ctx context.Context, address string) (size image.Config, kind string, err error) {
@@ -191,19 +238,19 @@ func (v *visit) picture(ctx context.Context, address string) (size image.Config,
 	case err != nil:
 		return size, "", err
 	case ch.last == nil:
-		return size, "", errors.New("it lies on another host")
+		return size, "", errElsewhere
 	case ch.last.status != http.StatusOK:
-		return size, "", fmt.Errorf("it answers %d", ch.last.status)
+		return size, "", &statusError{ch.last.status}
 	}
-	kind = pictureKind(ch.last.body)
+	kind = pictureFormat(ch.last.body)
 	if kind != "svg" && kind != "ico" {
 		size, _, err = image.DecodeConfig(bytes.NewReader(ch.last.body))
 	}
 	return size, kind, err
 }
 
-// pictureKind tells what a picture's bytes are (WHATWG MIME Sniffing §6.1, and SVG by its element).
-func pictureKind(data []byte) string {
+// pictureFormat tells what a picture's bytes are (WHATWG MIME Sniffing §6.1, and SVG by its element).
+func pictureFormat(data []byte) string {
 	switch kind := http.DetectContentType(data); {
 	case bytes.HasPrefix(data, []byte{0, 0, 1, 0}):
 		return "ico"
@@ -219,8 +266,12 @@ func pictureKind(data []byte) string {
 func (v *visit) tellHome(ctx context.Context) {
 	at := v.home.String()
 	p := v.pages[at]
-	if p == nil || !p.isPage {
+	switch {
+	case p == nil || !p.isPage:
 		v.seen.AddGap(gap(at, errors.New("the home page is no page of markup"), "live.home."))
+		return
+	case p.page.Unread != "":
+		v.seen.AddGap(gap(at, errors.New("the home page could not be read: "+p.page.Unread), "live.home.", "live.icon."))
 		return
 	}
 	page := &p.page
@@ -229,13 +280,21 @@ func (v *visit) tellHome(ctx context.Context) {
 			v.seen.Add(r)
 		}
 	}
-	var linked []string
+	linked := p.linkTexts
+	unread := ""
 	for _, q := range v.real() {
-		if q.from == at {
+		if q.from == at && q.page.Unread != "" {
+			unread = q.page.Address
+		} else if q.from == at {
 			linked = append(linked, q.page.Title)
 		}
 	}
-	say(v, facts.HomeLinkedTitles, linked, at)
+	switch {
+	case unread != "":
+		v.seen.AddGap(gap(unread, errors.New("the home page links to it, and it could not be read"), facts.HomeLinkedTitles.Name))
+	case !v.partly:
+		say(v, facts.HomeLinkedTitles, distinct(linked), at)
+	}
 	v.tellIcon(ctx, page)
 	if p.logo != "" {
 		if size, _, err := v.picture(ctx, p.logo); err == nil {
@@ -258,6 +317,10 @@ func (v *visit) tellIcon(ctx context.Context, page *facts.Page) {
 		return
 	}
 	_, kind, err := v.picture(ctx, address)
+	if errors.Is(err, errElsewhere) {
+		v.seen.AddGap(gap(u.String(), err, "live.icon."))
+		return
+	}
 	say(v, facts.LiveIconAnswers, err == nil || kind != "", u.String())
 	say(v, facts.LiveIconIs, kind, u.String())
 	claims := strings.ToLower(strings.TrimPrefix(path.Ext(u.Path), "."))
@@ -275,15 +338,18 @@ func (v *visit) barredAssets() {
 	}
 	barred := map[string]bool{}
 	for _, p := range v.real() {
-		for _, asset := range p.assets {
-			u, err := url.Parse(asset)
-			if err != nil || !v.inside(u) {
+		for _, pulled := range p.pulls {
+			u, err := url.Parse(pulled.address)
+			if err != nil || !v.inside(u) || pulled.kind != styleKind && pulled.kind != scriptKind {
 				continue
 			}
-			if may, keeps := v.engineMay(u); !may {
+			if may, keeps, _ := v.engineMay(u); !may {
 				barred[u.RequestURI()+" ("+strings.Trim(strings.TrimPrefix(keeps, "robots.txt"), ", ")+")"] = true
 			}
 		}
+	}
+	if v.partly {
+		return
 	}
 	at, _ := v.home.Parse("/robots.txt")
 	say(v, facts.LiveRobotsAssetsBarred, few(slices.Sorted(maps.Keys(barred))), at.String())

@@ -1,0 +1,82 @@
+package demo
+
+import (
+	"bytes"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+)
+
+// What stands before a stand-in changes what it answers, as a server, a cache or an extension does of which its settings
+// say nothing.
+
+// An answer is what the stand-in answered, before it is sent.
+type answer struct {
+	status int
+	header http.Header
+	body   []byte
+}
+
+// A disturbance changes an answer.
+type disturbance func(*answer)
+
+// before has answers changed for the paths that are wanted.
+func before(wanted func(path string) bool, change ...disturbance) func(http.Handler) http.Handler {
+	return func(standIn http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if !wanted(r.URL.Path) {
+				standIn.ServeHTTP(w, r)
+				return
+			}
+			r.Header.Del("Accept-Encoding") // as it is, to be changed
+			kept := httptest.NewRecorder()
+			standIn.ServeHTTP(kept, r)
+			a := &answer{kept.Code, kept.Header(), kept.Body.Bytes()}
+			for _, c := range change {
+				c(a)
+			}
+			a.header.Del("Content-Length")
+			for name, values := range a.header {
+				w.Header()[name] = values
+			}
+			w.WriteHeader(a.status)
+			_, _ = w.Write(a.body)
+		})
+	}
+}
+
+// onAddress changes what one path answers.
+func onAddress(path string, change ...disturbance) func(http.Handler) http.Handler {
+	return before(func(asked string) bool { return asked == path }, change...)
+}
+
+// onPages changes what all pages answer.
+func onPages(change ...disturbance) func(http.Handler) http.Handler {
+	return before(func(path string) bool { return strings.HasSuffix(path, "/") }, change...)
+}
+
+func onAddressFault(path string, change ...disturbance) fault {
+	return fault{do: func(b *installation) { b.before = onAddress(path, change...) }}
+}
+
+func onPagesFault(change ...disturbance) fault {
+	return fault{do: func(b *installation) { b.before = onPages(change...) }}
+}
+
+func answering(status int) disturbance { return func(a *answer) { a.status = status } }
+
+func header(name, value string) disturbance { return func(a *answer) { a.header.Set(name, value) } }
+
+// inPlaceOf puts one text in the place of another.
+func inPlaceOf(old, now string) disturbance {
+	return func(a *answer) { a.body = bytes.ReplaceAll(a.body, []byte(old), []byte(now)) }
+}
+
+// instead answers with another body.
+func instead(body string) disturbance { return func(a *answer) { a.body = []byte(body) } }
+
+// inHead and inBody add markup to a page.
+func inHead(markup string) disturbance { return inPlaceOf("</head>", markup+"</head>") }
+func inBody(markup string) disturbance { return inPlaceOf("</body>", markup+"</body>") }
+
+const notice = `<!doctype html><html lang="en-GB"><head><meta charset="utf-8"><title>Down for maintenance</title></head><body><h1>Back soon</h1><p>We are changing the scenery.</p></body></html>`
