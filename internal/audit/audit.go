@@ -241,7 +241,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 		}
 		return *value
 	}
-	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Groups: s.SaidList("groups"),
+	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
 		IgnoreRobots: options.IgnoreRobots}

@@ -221,3 +221,6 @@ func (r *Result) Partial() bool {
 	named := slices.ContainsFunc(r.NotJudged, func(n baseline.NotJudged) bool { return slices.Contains(r.named, n.Rule) && n.Judged == 0 })
 	return r.Snapshot.Partial() || len(r.Broken) > 0 || named
 }
+
+// Named is the part that was asked for: areas, rules and severities; nothing for all.
+func (r *Result) Named() []string { return r.named }

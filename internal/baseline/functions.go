@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"html"
 	"reflect"
 	"regexp"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"golang.org/x/text/width"
 
 	"weltaxis/internal/facts"
 )
@@ -32,6 +34,9 @@ func functions() []cel.EnvOption {
 		function1("is_zone", str, yes, facts.IsZone),
 		function2("same_zone", str, str, yes, facts.SameZone),
 		function1("is_host", str, yes, func(s string) bool { return hostShape.MatchString(s) }),
+		function1("columns", str, num, func(s string) int64 { return int64(columns(s)) }),
+		function1("spaced", str, str, func(s string) string { return strings.Join(strings.Fields(html.UnescapeString(s)), " ") }),
+		function1("is_sign_in_name", str, yes, func(s string) bool { return signInName.MatchString(strings.TrimSpace(s)) }),
 		function1("has_markup", str, yes, func(s string) bool { return strings.ContainsAny(s, `<>"'`) }),
 		// A language range holds for a tag (RFC 4647 §3.3.1), or the tag for the range: en and en-GB go together.
 		function2("language_matches", str, str, yes, languageMatches),
@@ -75,6 +80,9 @@ var Functions = map[string]string{
 	"is_zone":             "is_zone(text): a time zone of the IANA database",
 	"same_zone":           "same_zone(a, b): both zones have the same hour all year round",
 	"is_host":             "is_host(text): a host and nothing else, with or without a scheme",
+	"columns":             "columns(text): its characters, of which those of wide scripts count two, since half as many fit",
+	"spaced":              "spaced(text): the text with one space wherever there is white space, and entities as what they stand for",
+	"is_sign_in_name":     "is_sign_in_name(text): it looks like a name to sign in with: one word in lower case, or a mail address",
 	"has_markup":          "has_markup(text): it has angle brackets or quotation marks in it",
 	"language_matches":    "language_matches(range, tag): the tag is of that language, or the range of the tag's (RFC 4647 §3.3.1)",
 	"home_title":          "home_title(words, brand, separator, most): a pattern of words and brand, as many as fit into so many characters",
@@ -89,6 +97,21 @@ var Functions = map[string]string{
 func languageMatches(wanted, tag string) bool {
 	wanted, tag = strings.ToLower(wanted), strings.ToLower(tag)
 	return wanted != "" && tag != "" && (strings.HasPrefix(tag+"-", wanted+"-") || strings.HasPrefix(wanted+"-", tag+"-"))
+}
+
+// signInName is how names to sign in with look.
+var signInName = regexp.MustCompile(`^[a-z0-9][a-z0-9._@+-]*$`)
+
+// columns counts characters, those of wide scripts (UAX #11) as two.
+func columns(text string) int {
+	n := 0
+	for _, r := range text {
+		n++
+		if kind := width.LookupRune(r).Kind(); kind == width.EastAsianWide || kind == width.EastAsianFullwidth {
+			n++
+		}
+	}
+	return n
 }
 
 func homeTitle(words []string, brand, separator string, most int) string {
@@ -126,11 +149,17 @@ func filled(pattern, site, tagline, separator string) string {
 }
 
 // titleSeparators are the signs that stand between the parts of a title, with white space around them.
-var titleSeparators = []string{"|", "-", "–", "—", "·", "•", "»", "«", ">", "/", ":", "::", "~"}
+var titleSeparators = []string{"|", "¦", "❘", "｜", "│", "┃", "‖", "||", "-", "--", "---", "‐", "‑", "‒", "–", "—", "―", "−", "－", "·", "•", "⋅", "∙", "●", "▪", "*", "»", "«", "›", "‹", ">", "<", "→", "←", "/", "\\", ":", "::", "~", "+", "★", "◆"}
+
+// bars part a title even without white space around them: no word has one in it.
+var bars = regexp.MustCompile(`\s*([|¦❘｜│┃‖]+)\s*`)
+
+// titleWords are the words and signs of a title.
+func titleWords(title string) []string { return strings.Fields(bars.ReplaceAllString(title, " $1 ")) }
 
 func separators(title string) []string {
 	found := []string{}
-	for _, word := range strings.Fields(title) {
+	for _, word := range titleWords(title) {
 		if slices.Contains(titleSeparators, word) && !slices.Contains(found, word) {
 			found = append(found, word)
 		}
@@ -140,7 +169,7 @@ func separators(title string) []string {
 
 func hasLooseSeparator(title string) bool {
 	before := true // the start counts as a separator, and so does the end
-	for _, word := range append(strings.Fields(title), "|") {
+	for _, word := range append(titleWords(title), "|") {
 		is := slices.Contains(titleSeparators, word)
 		if is && before {
 			return true
@@ -178,7 +207,7 @@ func method2[A, B, R any](name string, a, b, r *cel.Type, f func(A, B) R) cel.En
 // lastSeparator is the separator that stands last in a title.
 func lastSeparator(title string) string {
 	last := ""
-	for _, word := range strings.Fields(title) {
+	for _, word := range titleWords(title) {
 		if slices.Contains(titleSeparators, word) {
 			last = word
 		}
@@ -197,6 +226,7 @@ func beginsWithBrand(title, brand string) bool {
 	if rest == "" || strings.HasPrefix(rest, ":") {
 		return true
 	}
-	first, _, _ := strings.Cut(strings.TrimPrefix(rest, " "), " ")
-	return rest[0] == ' ' && slices.Contains(titleSeparators, first)
+	words := titleWords(rest)
+	apart := rest[0] == ' ' || bars.MatchString(words[0])
+	return apart && len(words) > 0 && slices.Contains(titleSeparators, words[0])
 }

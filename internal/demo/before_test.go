@@ -80,3 +80,16 @@ func inHead(markup string) disturbance { return inPlaceOf("</head>", markup+"</h
 func inBody(markup string) disturbance { return inPlaceOf("</body>", markup+"</body>") }
 
 const notice = `<!doctype html><html lang="en-GB"><head><meta charset="utf-8"><title>Down for maintenance</title></head><body><h1>Back soon</h1><p>We are changing the scenery.</p></body></html>`
+
+// fromSearch sends on whoever comes from a search result, as a site does that was broken into.
+func fromSearch(to string) func(http.Handler) http.Handler {
+	return func(standIn http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.Contains(r.Referer(), "search") {
+				http.Redirect(w, r, to, http.StatusFound)
+				return
+			}
+			standIn.ServeHTTP(w, r)
+		})
+	}
+}

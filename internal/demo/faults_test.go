@@ -62,6 +62,9 @@ var faults = map[string]fault{
 	"identity.no-splash":           set("splash", "yes"),
 	"identity.default-category":    set("default_topic", "odds"),
 	"identity.search-page":         set("page_search", ""),
+	"identity.profile-page":        set("page_profile", ""),
+	"identity.form-recipient":      set("form_mail", "juniper@quickpost.example"),
+	"identity.posts-shown":         set("posts_shown", "2"),
 	"identity.sample-content": {do: func(b *installation) {
 		b.pages = append(b.pages, page{"an-empty-stage", "An empty stage", "post", "public", "2026-05-03 10:00", "The bulletin that every Brindle comes with, until somebody takes it down again.", "Nobody is here yet."})
 	}},
@@ -84,9 +87,13 @@ var faults = map[string]fault{
 			b.pages[i].About = ""
 		}
 	}},
-	"metadata.keywords":            set("keywords", "stage, curtain"),
-	"metadata.author-hidden":       twin("metadata.author-hidden-declared", "show_author", "yes"),
+	"metadata.keywords": set("keywords", "stage, curtain"),
+	"metadata.author-hidden": {do: func(b *installation) {
+		b.set("show_author", "yes")
+		b.siteFile = strings.NewReplacer("authors: several", "authors: one", "purpose: community", "purpose: brochure").Replace(b.siteFile)
+	}, declared: "metadata.author-hidden-declared"},
 	"metadata.verification":        set("verify", ""),
+	"metadata.verification-known":  twin("metadata.verification-known-declared", "verify", "LL-7Q2M-DEMO\nANOTHER-1"),
 	"metadata.verification-form":   set("verify", "LL-7Q2M-DEMO\n\"another\""),
 	"metadata.canonical":           set("head_code", `<link rel="canonical" href="/x/">`),
 	"metadata.canonical-final":     set("canonical_of_tickets", "https://www.lanternlane.example/gone/"),
@@ -104,6 +111,7 @@ var faults = map[string]fault{
 	"visibility.answers":           {do: func(b *installation) { b.before = onAddress("/", answering(http.StatusInternalServerError)) }},
 	"visibility.members-only":      intent("  language: en-GB", "  language: en-GB\n  audience: members"),
 	"visibility.robot-by-name":     onAddressFault("/robots.txt", inPlaceOf("User-agent: *", "User-agent: seekbot\nDisallow: /\n\nUser-agent: *")),
+	"visibility.same-for-search":   {do: func(b *installation) { b.before = fromSearch("https://cheap-lamps.example/") }},
 	"visibility.readable":          onAddressFault("/about/", header("Content-Encoding", "br")),
 	"visibility.assets-answer":     onPage("about", func(p *page) { p.Body += `<img alt="" src="/posters/none.png">` }),
 	"metadata.structured-group":    intent("  language: en-GB", "  language: en-GB\n  groups: {/tickets: Product, /about: Event, /news/: Product}"),

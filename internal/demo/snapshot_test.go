@@ -42,7 +42,8 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		since = append(since, n.Rule)
 		assert.Contains(t, n.Because, "the snapshot is older than this is looked at", n.Rule)
 	}
-	assert.ElementsMatch(t, []string{"visibility.robot-by-name", "visibility.no-building-hosts", "visibility.assets-answer", "maintenance.lifted"}, since)
+	assert.ElementsMatch(t, []string{"identity.profile-page", "identity.posts-shown", "metadata.verification-known", "visibility.same-for-search", "visibility.robot-by-name", "visibility.no-building-hosts", "visibility.assets-answer",
+		"maintenance.lifted"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())

@@ -541,7 +541,10 @@ func (v *view) listing(out *rendered, name string, wanted func(entry) bool, inde
 	posts := v.posts(wanted)
 	heading := strings.ToUpper(name[:1]) + name[1:]
 	out.Title, out.Heading = v.title("title_form_list", heading), heading
-	out.Canonical = v.options["public_url"] + v.request.URL.RequestURI()
+	out.Canonical = v.options["public_url"] + v.request.URL.EscapedPath()
+	if q := v.request.URL.Query().Get("q"); q != "" { // what a mailing adds is no part of the address
+		out.Canonical += "?q=" + url.QueryEscape(q)
+	}
 	if indexed == "" {
 		out.Description = "Everything new at " + v.options["site_title"] + ": " + v.options["topic_about"] + "."
 	} else if !v.yes(indexed) {

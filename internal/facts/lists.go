@@ -110,6 +110,7 @@ var Lists = map[string][]Field{
 	ListSpellings: spellingTable.fields(),
 	ListLinks:     linkTable.fields(),
 	ListAssets:    assetTable.fields(),
+	ListArrivals:  arrivalTable.fields(),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they

@@ -11,6 +11,7 @@ const (
 	ListSpellings = "live.spellings"
 	ListLinks     = "live.links"
 	ListAssets    = "live.assets"
+	ListArrivals  = "live.arrivals"
 )
 
 // A column is one field of a list with where its value is in an item.
@@ -174,20 +175,22 @@ type Page struct {
 	ImagesBare     []string `json:"images_bare"` // content images without an alt attribute, the first few
 	Generator      string   `json:"generator"`
 	Author         string   `json:"author"`
-	Verification   []string `json:"verification"` // contents of meta tags whose name speaks of verification
+	Tokens         []string `json:"tokens"`       // contents of meta tags whose name speaks of proof of ownership
+	Verification   []string `json:"verification"` // contents of meta tags that are no others known
 	CardTitle      string   `json:"card_title"`
 	CardText       string   `json:"card_text"`
 	CardImage      string   `json:"card_image"`
 	CardType       string   `json:"card_type"`
-	CardWidth      int      `json:"card_width"`      // pixels; 0 when not fetched or no picture
-	CardHeight     int      `json:"card_height"`     //
-	StructuredBad  int      `json:"structured_bad"`  // JSON-LD blocks that do not parse
-	Structured     []string `json:"structured"`      // types, such as Organization
-	StructuredLack []string `json:"structured_lack"` // fields our list asks for and a block lacks: Article.author
-	Insecure       []string `json:"insecure"`        // addresses an encrypted page loads or posts to unencrypted, the first few
-	InsecureMedia  []string `json:"insecure_media"`  // the same for pictures and media
-	Alternates     []string `json:"alternates"`      // language and address, such as "de https://..."
-	Feeds          []string `json:"feeds"`           // announced in the head
+	CardWidth      int      `json:"card_width"`       // pixels; 0 when not fetched or no picture
+	CardHeight     int      `json:"card_height"`      //
+	StructuredBad  int      `json:"structured_bad"`   // JSON-LD blocks that do not parse
+	Structured     []string `json:"structured"`       // types, such as Organization
+	StructuredLack []string `json:"structured_lack"`  // fields our list asks for and a block lacks: Article.author
+	Insecure       []string `json:"insecure"`         // addresses an encrypted page loads or posts to unencrypted, the first few
+	InsecureMedia  []string `json:"insecure_media"`   // the same for pictures and media
+	AlternatesBad  []string `json:"alternates_wrong"` // alternates that do not answer, or do not name the page back
+	Alternates     []string `json:"alternates"`       // language and address, such as "de https://..."
+	Feeds          []string `json:"feeds"`            // announced in the head
 	Icons          []string `json:"icons"`
 	Password       bool     `json:"password"`    // a form with a password, user name or passkey control
 	Forms          int      `json:"forms"`       // that send something
@@ -254,7 +257,8 @@ var pageTable = tableOf(
 	texts("images_bare", "images without alternative text", func(p *Page) []string { return p.ImagesBare }),
 	text("generator", "the generator tag", func(p *Page) string { return p.Generator }).onHome(),
 	text("author", "the author tag", func(p *Page) string { return p.Author }).onHome(),
-	texts("verification", "contents of verification tags", func(p *Page) []string { return p.Verification }).onHome(),
+	texts("verification", "contents of meta tags that are no others known, verification tags among them", func(p *Page) []string { return p.Verification }).onHome(),
+	texts("tokens", "contents of meta tags whose name speaks of proof of ownership", func(p *Page) []string { return p.Tokens }).onHome().sinceFormat(3),
 	text("card_title", "title for sharing", func(p *Page) string { return p.CardTitle }),
 	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }),
 	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }),
@@ -268,6 +272,7 @@ var pageTable = tableOf(
 	texts("insecure", "what the page loads or posts unencrypted", func(p *Page) []string { return p.Insecure }),
 	texts("insecure_media", "pictures and media loaded unencrypted", func(p *Page) []string { return p.InsecureMedia }),
 	texts("alternates", "alternates in other languages", func(p *Page) []string { return p.Alternates }),
+	texts("alternates_wrong", "alternates that do not answer, or do not name the page back", func(p *Page) []string { return p.AlternatesBad }).sinceFormat(3),
 	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome(),
 	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }),
@@ -402,7 +407,7 @@ type Spelling struct {
 	Steps     int    `json:"steps"`
 	Permanent bool   `json:"permanent"` // every step is 301 or 308
 	Preferred bool   `json:"preferred"` // Final is the same path under the one true address
-	Kind      string `json:"kind"`      // scheme, host, slash or index
+	Kind      string `json:"kind"`      // scheme, host or slash
 
 	lacks lacking
 }
@@ -414,7 +419,7 @@ var spellingTable = tableOf(
 	number("steps", "redirects on the way", func(s *Spelling) int { return s.Steps }),
 	yes("permanent", "every redirect is permanent", func(s *Spelling) bool { return s.Permanent }),
 	yes("preferred", "it leads to the same path of the one true address", func(s *Spelling) bool { return s.Preferred }),
-	text("kind", "scheme, host, slash or index", func(s *Spelling) string { return s.Kind }),
+	text("kind", "scheme, host or slash", func(s *Spelling) string { return s.Kind }),
 )
 
 // Subject is the spelling itself.
@@ -546,5 +551,54 @@ func (a *Asset) UnmarshalJSON(raw []byte) (err error) {
 		return err
 	}
 	a.lacks, err = assetTable.lacks(raw)
+	return err
+}
+
+// An Arrival is a page as somebody gets it who comes from a search result.
+type Arrival struct {
+	Address string `json:"address"`
+	Path    string `json:"path"`
+	Same    bool   `json:"same"`
+	Differs string `json:"differs"` // in what, "" when it is the same
+
+	lacks lacking
+}
+
+var arrivalTable = tableOf(
+	text("address", "the page's address", func(a *Arrival) string { return a.Address }),
+	text("path", "path and query", func(a *Arrival) string { return a.Path }),
+	yes("same", "it is what other visitors get", func(a *Arrival) bool { return a.Same }),
+	text("differs", "in what it is not; nothing when it is", func(a *Arrival) string { return a.Differs }),
+)
+
+// Subject is the page's path.
+func (a *Arrival) Subject() string { return a.Path }
+
+// Identity is the page's path.
+func (a *Arrival) Identity() string { return a.Path }
+
+// Origin is the page's address.
+func (a *Arrival) Origin() Origin { return Origin{URL: a.Address} }
+
+// Field implements Item.
+func (a *Arrival) Field(name string) (Value, bool) { return arrivalTable.field(a, a.lacks, name) }
+
+// Why implements Item.
+func (a *Arrival) Why(field string) Reason {
+	return Reason{arrivalTable.reason(a, a.lacks, field), a.OriginOf(field)}
+}
+
+// OriginOf implements Item.
+func (a *Arrival) OriginOf(field string) Origin {
+	return arrivalTable.origin(a, a.Origin(), field)
+}
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (a *Arrival) UnmarshalJSON(raw []byte) (err error) {
+	type plain Arrival
+	if err := json.Unmarshal(raw, (*plain)(a)); err != nil {
+		return err
+	}
+	a.lacks, err = arrivalTable.lacks(raw)
 	return err
 }

@@ -18,6 +18,7 @@ type Seen struct {
 	Spellings []Spelling `json:"spellings"`
 	Links     []Link     `json:"links"`
 	Assets    []Asset    `json:"assets"`
+	Arrivals  []Arrival  `json:"arrivals"`
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
@@ -92,6 +93,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Spellings = merged(s.Spellings, more.Spellings)
 	s.Links = merged(s.Links, more.Links)
 	s.Assets = merged(s.Assets, more.Assets)
+	s.Arrivals = merged(s.Arrivals, more.Arrivals)
 	for list, records := range more.Records {
 		if s.Records == nil {
 			s.Records = map[string][]Record{}
@@ -150,6 +152,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Spellings), s.Spellings != nil
 	case ListLinks:
 		return each(s.Links), s.Links != nil
+	case ListArrivals:
+		return each(s.Arrivals), s.Arrivals != nil
 	case ListAssets:
 		return each(s.Assets), s.Assets != nil
 	}

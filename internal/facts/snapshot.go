@@ -51,7 +51,7 @@ func (s *Snapshot) Why(name string) string {
 		}
 	}
 	switch source, _ := SourceOf(name); {
-	case s.written > 0 && s.written < SnapshotFormat && source == Live && s.Asked(Live):
+	case s.written > 0 && s.written < SnapshotFormat && source != Intent && s.Asked(source):
 		return isOlder
 	case source == Intent:
 		return "the site file does not say"

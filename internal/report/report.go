@@ -81,6 +81,12 @@ func there(r *audit.Result) string {
 		}
 		return fmt.Sprintf("It answers %d at %s, and not with its home page.", page.Status, page.Address)
 	}
+	if notice, known := s.Is(facts.LiveNotice.Term); known && notice.Text() != "" {
+		return fmt.Sprintf("It answers at %s with a notice, “%s”, in the place of its home page.", address.Text(), notice.Text())
+	}
+	if status, known := s.Is(facts.HomeStatus.Term); known && status.Number() == 503 {
+		return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", address.Text())
+	}
 	if status, known := s.Is(facts.HomeStatus.Term); known {
 		return fmt.Sprintf("It answers %s at %s, and not with its home page.", status, address.Text())
 	}
@@ -129,11 +135,16 @@ func stands(r *audit.Result) string {
 		}
 	}
 	said := "Nothing deviates"
-	if r.Partial() {
+	switch {
+	case len(counts) > 0:
+		said = List(counts)
+	case isDown(r):
+		said = "What it serves could not be judged"
+	case r.Partial():
 		said = "Nothing deviates in what could be seen"
 	}
-	if len(counts) > 0 {
-		said = List(counts)
+	if part := r.Named(); len(part) > 0 {
+		said = "Of " + List(part) + ": " + strings.ToLower(said[:1]) + said[1:]
 	}
 	judged := map[string]bool{}
 	for _, id := range r.Held {
@@ -159,6 +170,18 @@ func stands(r *audit.Result) string {
 		return said + fmt.Sprintf(", and %d could not be judged.", unjudged)
 	}
 	return said + "."
+}
+
+// isDown tells whether no page was had, or a notice in its place.
+func isDown(r *audit.Result) bool {
+	if reached, known := r.Snapshot.Is(facts.LiveReached.Term); known && !reached.Bool() {
+		return true
+	}
+	if notice, known := r.Snapshot.Is(facts.LiveNotice.Term); known && notice.Text() != "" {
+		return true
+	}
+	status, known := r.Snapshot.Is(facts.HomeStatus.Term)
+	return known && status.Number() != 200
 }
 
 // An Accepted is a deviation that somebody has decided to live with.

@@ -52,8 +52,9 @@ type Sources struct {
 
 // Live says how the site is looked at from outside. What is left out has the live source's defaults.
 type Live struct {
-	URL         string            `yaml:"url"` // instead of intent.address
-	Own         bool              `yaml:"own"` // paths that nobody links to may be probed
+	URL         string            `yaml:"url"`      // instead of intent.address
+	Referrer    string            `yaml:"referrer"` // where somebody comes from who follows a search result
+	Own         bool              `yaml:"own"`      // paths that nobody links to may be probed
 	Connect     map[string]string `yaml:"connect"`
 	Trust       string            `yaml:"trust"` // file of certificates in PEM
 	User        string            `yaml:"user"`  // name:password for a locked site; ${NAME} stands for an environment variable

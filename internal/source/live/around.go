@@ -83,10 +83,15 @@ func (v *visit) tellSitemap() {
 	if !s.answers {
 		return
 	}
-	say(v, facts.LiveSitemapValid, s.problem == nil && len(s.addresses) > 0, s.at)
-	if s.problem != nil {
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: s.at, Kind: facts.Unmapped, Because: s.problem.Error()})
+	problem := ""
+	switch {
+	case s.problem != nil:
+		problem = s.problem.Error()
+	case len(s.addresses) == 0:
+		problem = "it names nothing"
 	}
+	say(v, facts.LiveSitemapValid, problem == "", s.at)
+	say(v, facts.LiveSitemapProblem, problem, s.at)
 	say(v, facts.LiveSitemapAddresses, len(s.addresses), s.at)
 	var wrong, orphans []string
 	listed := map[string]bool{}
@@ -198,11 +203,6 @@ func (v *visit) variants(preferred *url.URL) []variant {
 	}
 	if !v.Own {
 		return list
-	}
-	for _, index := range []string{"/index.html", "/index.php"} {
-		other := *v.home
-		other.Path = index
-		list = append(list, variant{&other, v.home, "index"})
 	}
 	for _, p := range v.real() {
 		u, err := url.Parse(p.page.Address)

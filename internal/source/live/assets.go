@@ -88,6 +88,10 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 			if ctx.Err() != nil || v.refusal.is() {
 				return nil
 			}
+			if ch, seen := v.pictures[a.Address]; seen {
+				a.Status, a.Final = ch.last.status, ch.final.String()
+				return nil
+			}
 			u, _ := url.Parse(a.Address)
 			ch, err := v.client.follow(ctx, u, v.sameSite)
 			if err == nil && ch.last != nil && ch.last.status >= 500 {

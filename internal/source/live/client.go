@@ -53,6 +53,14 @@ type client struct {
 	limiter  *rate.Limiter
 	user     string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
 	patience time.Duration // for one request with its body
+	referrer string        // where it says to come from, "" for nowhere
+}
+
+// from is the same client, which says to come from somewhere.
+func (c *client) from(referrer string) *client {
+	other := *c
+	other.referrer = referrer
+	return &other
 }
 
 var (
@@ -169,6 +177,9 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	request.Header.Set("User-Agent", UserAgent)
 	request.Header.Set("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8")
 	request.Header.Set("Accept-Encoding", "gzip")
+	if c.referrer != "" {
+		request.Header.Set("Referer", c.referrer)
+	}
 	if name, password, ok := strings.Cut(c.user, ":"); ok && originOf(at) == c.origin {
 		request.SetBasicAuth(name, password)
 	}

@@ -76,17 +76,25 @@ func (v *visit) crawl(ctx context.Context, first chain, failed error) {
 	v.tellUnfetched(ctx)
 }
 
-// canonicalTargets are the addresses that pages name as canonical and nothing else has led to.
+// canonicalTargets are the addresses that pages name as canonical, or as themselves in another language, and nothing else has
+// led to.
 func (v *visit) canonicalTargets() []string {
 	var targets []string
 	for _, p := range v.real() {
-		u, err := url.Parse(p.page.Canonical)
-		if err != nil || !v.inside(u) {
-			continue
+		named := []string{p.page.Canonical}
+		for _, alternate := range p.page.Alternates {
+			_, address, _ := strings.Cut(alternate, " ")
+			named = append(named, address)
 		}
-		u = normal(u)
-		if _, fresh := v.enter(u.String(), p.page.Address); fresh {
-			targets = append(targets, u.String())
+		for _, address := range named {
+			u, err := url.Parse(address)
+			if err != nil || !v.inside(u) {
+				continue
+			}
+			u = normal(u)
+			if _, fresh := v.enter(u.String(), p.page.Address); fresh {
+				targets = append(targets, u.String())
+			}
 		}
 	}
 	return targets

@@ -27,7 +27,7 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Language, page.Charset, page.CharsetEarly = d.lang, d.charset, d.charsetEarly
 	page.Viewport, page.Zoomable = d.viewport, d.viewports > 0 && zoomable(d.viewport)
 	page.Headings, page.Words, page.Images, page.ImagesBare = d.headings, d.words, d.images, d.imagesBare
-	page.Generator, page.Author, page.Verification = d.generator, d.author, d.otherMetas
+	page.Generator, page.Author, page.Verification, page.Tokens = d.generator, d.author, d.otherMetas, d.tokens
 	page.CardTitle, page.CardText, page.CardImage, page.CardType = d.card["title"], d.card["description"], d.card["image"], d.card["type"]
 	page.Structured, page.StructuredLack, p.logo, page.StructuredBad = structuredData(d.structured)
 	page.Alternates, page.Feeds, page.Icons = d.alternates, d.feeds, d.icons

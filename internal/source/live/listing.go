@@ -1,6 +1,8 @@
 package live
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -299,7 +301,7 @@ func isWordRune(r rune) bool {
 // where others are not.
 func (v *visit) byName() {
 	at, _ := v.home.Parse("/robots.txt")
-	var list []string
+	var list, unsure []string
 	if _, read := v.seen.Is(facts.LiveRobotsStatus.Term); read && v.robots != nil {
 		paths := []string{v.home.RequestURI()}
 		for _, p := range v.real() {
@@ -308,39 +310,75 @@ func (v *visit) byName() {
 			}
 		}
 		for _, agent := range v.robots.agents() {
-			if !isEngine(agent) {
+			is := robotOf(agent)
+			if is == "" {
 				continue
 			}
 			for _, path := range paths {
 				others, _ := v.robots.allowed("*", path)
-				if may, line := v.robots.allowed(agent, path); others && !may {
-					list = append(list, fmt.Sprintf("%s (robots.txt, line %d)", agent, line))
-					break
+				may, line := v.robots.allowed(agent, path)
+				if may || !others {
+					continue
 				}
+				to := &unsure
+				if is == engineRobot {
+					to = &list
+				}
+				*to = append(*to, fmt.Sprintf("%s (robots.txt, line %d)", agent, line))
+				break
 			}
 		}
 	}
 	for _, p := range v.real() {
 		for _, robot := range p.page.NamedRobots {
-			if len(list) < fewKept {
+			if robotOf(strings.Fields(robot)[0]) != "" && len(list) < fewKept { // only search engines read tags
 				list = append(list, strings.TrimSuffix(robot, ")")+" of "+p.page.Path+")")
 			}
 		}
 	}
-	say(v, facts.LiveRobotsNamed, list, at.String())
+	say(v, facts.LiveRobotsNamed, few(list), at.String())
+	say(v, facts.LiveRobotsUnsure, few(unsure), at.String())
 }
 
 // engineWords are parts of the names of robots that work for search engines, and otherRobots of those that do not: they
-// copy, measure, preview or train. A name that has neither is not taken for a search engine's.
+// copy, measure, preview or train.
 var (
-	engineWords = []string{"search", "seek", "find", "index", "google", "bing", "duckduck", "yandex", "baidu", "applebot", "slurp", "qwant", "seznam", "naver", "yeti", "sogou"}
-	otherRobots = []string{"scrap", "harvest", "grab", "copy", "copier", "archiv", "train", "gpt", "llm", "seo", "rank", "link", "mail", "spam", "leech", "rip", "bad", "evil", "greedy", "fetch", "curl", "wget", "python", "monitor", "preview", "image", "extended", "ads", "-ai", "ai-", "aibot", "backlink", "download", "mirror", "suck"}
+	engineWords = []string{"search", "seek", "find", "index"}
+	otherRobots = []string{"scrap", "harvest", "grab", "copy", "copier", "archiv", "train", "gpt", "llm", "seo", "rank", "link", "mail", "spam", "leech", "rip", "bad", "evil", "greedy", "fetch", "curl", "wget", "python", "monitor", "preview", "image", "extended", "ads", "-ai", "ai-", "aibot", "download", "mirror", "suck"}
 )
 
-// isEngine tells whether a robot is a search engine's, as far as its name tells.
-func isEngine(agent string) bool {
+// engineDigests are the names of robots of search engines that many people use, as the first 16 digits of their SHA-256: this
+// program names nobody else's.
+var engineDigests = []string{
+	"0436ff7c240bfc81", "0f1ba965abdb41d9", "3249d51150352acf", "428e6cd046662ce8", "4cfd19d535c41163", "503757e1c10b517e",
+	"5ec9c2c2913538bb", "6797200567ec3564", "6a42f3b5d1154428", "785e7a271878bf1d", "82e86218880ad2ad", "8671339b7a7da02d",
+	"8ef622929b83ea64", "ad19de2265cbdc08", "cb2e47b65461f261", "d730e92e1bbdeea7", "f092670242a37d43", "f34411b7d94f18ab",
+	"f7074088de14e56d", "fc974b166c8f5c71",
+}
+
+// What a robot is taken for by its name.
+const (
+	engineRobot = "a search engine's"
+	someRobot   = "whose it is cannot be told from its name"
+)
+
+// robotOf tells what a robot is taken for, "" for one that is no search engine's.
+func robotOf(agent string) string {
 	has := func(words []string) bool {
 		return slices.ContainsFunc(words, func(word string) bool { return strings.Contains(agent, word) })
 	}
-	return agent != "*" && has(engineWords) && !has(otherRobots)
+	digest := sha256.Sum256([]byte(agent))
+	switch {
+	case agent == "*":
+		return ""
+	case slices.Contains(engineDigests, hex.EncodeToString(digest[:8])):
+		return engineRobot
+	case has(otherRobots):
+		return ""
+	case has(engineWords):
+		return engineRobot
+	case robotName.MatchString(agent):
+		return someRobot
+	}
+	return ""
 }

@@ -35,6 +35,7 @@ type Options struct {
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
+	Referrer     string   // where somebody comes from who follows a search result; DefaultReferrer when ""
 	Strangers    []string // hosts that no address on a page should name
 	Groups       []string // a path, a space and the type of structured data that pages below it carry
 	List         []string // further paths or addresses of the site to look at
@@ -107,26 +108,28 @@ func newVisit(o Options) (*visit, error) {
 	}
 	home = normal(home)
 	client, err := newClient(o, home)
-	return &visit{Options: o, client: client, home: home}, err
+	o.Referrer = cmp.Or(o.Referrer, DefaultReferrer)
+	return &visit{Options: o, client: client, home: home, pictures: map[string]chain{}}, err
 }
 
 // A visit is one look at a site.
 type visit struct {
 	Options
-	client  *client
-	home    *url.URL // where the address leads
-	seen    facts.Seen
-	robots  *robotsFile
-	refusal refusal
-	taken   atomic.Int64        // pages that were fetched
-	pages   map[string]*visited // by address
-	order   []string
-	beyond  int  // addresses past the bound
-	unread  int  // pages that could not be read as their headers say
-	partly  bool // only a part of the site was looked at
-	sitemap *sitemapFound
-	hosts   map[string]bool
-	nowhere uint64 // digest of what an address answers that cannot exist, when it answers as a page does
+	client   *client
+	home     *url.URL // where the address leads
+	seen     facts.Seen
+	robots   *robotsFile
+	refusal  refusal
+	taken    atomic.Int64        // pages that were fetched
+	pages    map[string]*visited // by address
+	order    []string
+	beyond   int  // addresses past the bound
+	unread   int  // pages that could not be read as their headers say
+	partly   bool // only a part of the site was looked at
+	sitemap  *sitemapFound
+	hosts    map[string]bool
+	pictures map[string]chain // that were measured, without their bodies
+	nowhere  uint64           // digest of what an address answers that cannot exist, when it answers as a page does
 }
 
 func gap(what string, err error, names ...string) facts.Gap {
@@ -182,6 +185,7 @@ func (v *visit) look(ctx context.Context) {
 	v.tell(ctx)
 	v.lost(ctx)
 	v.spellings(ctx)
+	v.arrive(ctx)
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
 	v.login(ctx)
 	v.private(ctx)
@@ -220,10 +224,14 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 // readRobots reads robots.txt (RFC 9309 §2.3.1): what is not there allows all, what fails forbids all.
 func (v *visit) readRobots(ctx context.Context) {
 	at, _ := v.home.Parse("/robots.txt")
-	answer, err := v.client.follow(ctx, at, v.sameSite)
+	// Its redirects are followed to other hosts too, five of them (RFC 9309 §2.3.1.2).
+	answer, err := v.client.follow(ctx, at, func(u *url.URL) bool { return u.Scheme == "http" || u.Scheme == "https" })
+	if err == nil && (answer.loop || answer.steps > maxRobotsSteps) {
+		err = fmt.Errorf("it redirects more than %d times", maxRobotsSteps)
+	}
 	if err != nil || answer.last == nil {
 		if err == nil {
-			err = errors.New("it leads away from the site")
+			err = errors.New("it leads to no web address")
 		}
 		v.seen.AddGap(gap(at.String(), err, "live.robots."))
 		return
@@ -251,6 +259,9 @@ func (v *visit) readRobots(ctx context.Context) {
 		say(v, facts.LiveRobotsSitemaps, nil, at.String())
 	}
 }
+
+// maxRobotsSteps is how many redirects of robots.txt are followed.
+const maxRobotsSteps = 5
 
 // mayFetch tells whether robots.txt lets this program fetch an address.
 func (v *visit) mayFetch(u *url.URL) bool {

@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -32,8 +33,16 @@ func (v *visit) login(ctx context.Context) {
 	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
 	say(v, facts.LiveLoginHost, ch.final.Hostname(), at.String())
 	form := false
-	if d := v.analyse(ch); d != nil {
-		form = d.password
+	d := v.analyse(ch)
+	switch {
+	case ch.last != nil && (ch.last.status == http.StatusUnauthorized || ch.last.status == http.StatusForbidden):
+		v.seen.AddGap(gap("the login page "+at.String(), fmt.Errorf("it answers %d, so what is behind that was not seen", ch.last.status), "live.login.password"))
+		return
+	case d != nil && d.password:
+		form = true
+	case d != nil && d.scripted():
+		v.seen.AddGap(gap("the login page "+at.String(), errors.New("a script makes it, and scripts are not run"), "live.login.password"))
+		return
 	}
 	say(v, facts.LiveLoginPassword, form, at.String())
 }

@@ -30,6 +30,7 @@ type document struct {
 	heading                  string // the first
 	imagesBare               []string
 	generator, author        string
+	tokens                   []string          // contents of metas that prove whose the site is
 	otherMetas               []string          // contents of metas this program has no use for: verification tokens are among them
 	card                     map[string]string // title, description, image, type
 	structured               []string          // JSON-LD blocks
@@ -49,6 +50,11 @@ type document struct {
 	analytics                int
 	digest                   uint64 // of the words in the body
 	cut                      []string
+}
+
+// scripted tells whether a page is made by a script: it has one, and next to nothing else.
+func (d *document) scripted() bool {
+	return d.words < 60 && d.forms == 0 && slices.ContainsFunc(d.pulls, func(p pull) bool { return p.kind == scriptKind })
 }
 
 // The bounds of what is kept of a page. What is more is cut, and that it was is a fact of the page.
@@ -375,10 +381,16 @@ func (a *analyser) meta(attributes map[string]string) {
 		}
 	case robotName.MatchString(name):
 		a.keep(&a.robotsNamed, name+": "+strings.ToLower(content))
+	case tokenName.MatchString(name) && content != "":
+		a.keep(&a.tokens, content)
+		a.keep(&a.otherMetas, content)
 	case name != "" && content != "" && !slices.Contains(plainMetas, name) && !strings.Contains(name, ":"):
 		a.keep(&a.otherMetas, content)
 	}
 }
+
+// tokenName is how tags are called that prove whose a site is.
+var tokenName = regexp.MustCompile(`verif|validat|proof|owner|webmaster|site-?auth|site-?claim`)
 
 // robotName is how the robots that read tags of their own are called.
 var robotName = regexp.MustCompile(`^[a-z0-9_.-]*(?:bot|spider|crawler|slurp)(?:[-_][a-z0-9_-]*)?$`)

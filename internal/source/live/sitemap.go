@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -41,10 +42,18 @@ func parseSitemap(data []byte) (*sitemap, error) {
 	start, _ := buffered.Peek(256)
 	var s *sitemap
 	var err error
-	if trimmed := bytes.TrimLeft(bytes.TrimPrefix(start, []byte("\xef\xbb\xbf")), " \t\r\n"); bytes.HasPrefix(trimmed, []byte("<")) {
+	trimmed := bytes.TrimLeft(bytes.TrimPrefix(start, []byte("\xef\xbb\xbf")), " \t\r\n")
+	declared := bytes.Index(start, []byte("<?xml"))
+	switch {
+	case bytes.HasPrefix(trimmed, []byte("<")):
 		s, err = sitemapXML(buffered)
-	} else {
+	case declared > 0 || bytes.Contains(start, []byte("<urlset")) || bytes.Contains(start, []byte("<sitemapindex")):
+		s, err = &sitemap{}, fmt.Errorf("something stands before it: %q", truncated(string(trimmed[:min(len(trimmed), 40)])))
+	default:
 		s, err = sitemapText(buffered)
+	}
+	if err == nil && declared > 0 && !bytes.HasPrefix(bytes.TrimPrefix(start, []byte("\xef\xbb\xbf")), []byte("<?xml")) {
+		err = errors.New("white space stands before its XML declaration, which must come first (XML 1.0 §2.8)")
 	}
 	if bounded.N == 0 {
 		return s, fmt.Errorf("it is larger than %d MiB", maxSitemapBytes>>20)
@@ -52,18 +61,22 @@ func parseSitemap(data []byte) (*sitemap, error) {
 	return s, err
 }
 
+// sitemapNamespace is that of sitemaps.org 0.9.
+const sitemapNamespace = "http://www.sitemaps.org/schemas/sitemap/0.9"
+
 func sitemapXML(r io.Reader) (*sitemap, error) {
 	s := &sitemap{}
 	decoder := xml.NewDecoder(r)
 	depth, known := 0, false
 	var within []string
+	var strange error
 	for {
 		token, err := decoder.Token()
 		if errors.Is(err, io.EOF) {
 			if !known {
 				return s, errors.New("it is no sitemap and no feed")
 			}
-			return s, nil
+			return s, strange
 		}
 		if err != nil {
 			return s, fmt.Errorf("it is not well-formed: %w", err)
@@ -75,8 +88,11 @@ func sitemapXML(r io.Reader) (*sitemap, error) {
 			}
 			within = append(within, t.Name.Local)
 			if depth == 1 {
-				known = strings.Contains("urlset sitemapindex rss feed RDF", t.Name.Local)
+				known = slices.Contains([]string{"urlset", "sitemapindex", "rss", "feed", "RDF"}, t.Name.Local)
 				s.index = t.Name.Local == "sitemapindex"
+				if (s.index || t.Name.Local == "urlset") && t.Name.Space != sitemapNamespace {
+					strange = fmt.Errorf("its namespace is %q and not %q", truncated(t.Name.Space), sitemapNamespace)
+				}
 			}
 			if t.Name.Local == "link" && depth == 3 {
 				for _, a := range t.Attr {

@@ -33,6 +33,8 @@ func (v *visit) tell(ctx context.Context) {
 	v.mean()
 	v.compare()
 	v.canonicals()
+	v.alternates()
+	v.variantsAnswer(ctx)
 	v.tellLinks()
 	v.cards(ctx)
 	v.tellHome(ctx)
@@ -42,7 +44,7 @@ func (v *visit) tell(ctx context.Context) {
 	v.byName()
 	v.assets(ctx)
 	v.seen.Pages = make([]facts.Page, 0, len(v.order))
-	var n struct{ indexable, meant, described, content, cut int }
+	var n struct{ indexable, open, meant, described, content, cut int }
 	for _, p := range v.real() {
 		v.seen.Pages = append(v.seen.Pages, p.page)
 		page := &p.page
@@ -54,6 +56,7 @@ func (v *visit) tell(ctx context.Context) {
 		count(&n.cut, len(page.Cut) > 0)
 		count(&n.content, page.Kind == "content")
 		count(&n.indexable, page.Indexable)
+		count(&n.open, !page.NoIndex && !page.Disallowed)
 		count(&n.meant, page.Meant)
 		count(&n.described, page.Meant && page.Description != "" && page.DescShared == 0)
 	}
@@ -66,6 +69,7 @@ func (v *visit) tell(ctx context.Context) {
 	}
 	say(v, facts.LiveCountPages, len(v.seen.Pages), home)
 	say(v, facts.LiveCountIndexable, n.indexable, home)
+	say(v, facts.LiveCountOpen, n.open, home)
 	say(v, facts.LiveCountMeant, n.meant, home)
 	say(v, facts.LiveCountDescribed, n.described, home)
 	say(v, facts.LiveCountContent, n.content, home)
@@ -161,6 +165,73 @@ func (v *visit) canonicalWorks(p *visited, u *url.URL) string {
 	return "answers"
 }
 
+// alternates finds those that do not answer, or do not name the page back. What was not looked at is not told.
+func (v *visit) alternates() {
+	for _, p := range v.real() {
+		for _, alternate := range p.page.Alternates {
+			_, address, _ := strings.Cut(alternate, " ")
+			to := v.pages[address]
+			if to == nil || to == p || to.chain.final == nil {
+				continue
+			}
+			back := slices.ContainsFunc(to.page.Alternates, func(other string) bool { return strings.HasSuffix(other, " "+p.page.Address) })
+			if to.chain.steps > 0 || to.page.Status != http.StatusOK || to.page.Unread == "" && !back {
+				p.page.AlternatesBad = append(p.page.AlternatesBad, address)
+			}
+		}
+	}
+}
+
+// variantsAnswer asks for one page as a mailing links to it, and for the home page as an index file: where such a spelling
+// answers with the page, and does not name the page as canonical, it is a second address of it.
+func (v *visit) variantsAnswer(ctx context.Context) {
+	home := v.pages[v.home.String()]
+	if home == nil || !home.isPage || home.page.Unread != "" || v.refusal.is() {
+		return
+	}
+	page := home
+	for _, p := range v.real() {
+		if p.page.Kind == "content" && p.page.Meant && !strings.Contains(p.page.Path, "?") {
+			page = p
+			break
+		}
+	}
+	v.variant(ctx, page, "", "utm_source=weltaxis")
+	if v.Own {
+		v.variant(ctx, home, "index.html", "")
+		v.variant(ctx, home, "index.php", "")
+	}
+}
+
+// variant asks for a page under another spelling.
+func (v *visit) variant(ctx context.Context, p *visited, file, query string) {
+	u, err := url.Parse(p.page.Address)
+	if err != nil || !p.page.Meant || len(p.page.Cut) > 0 {
+		return
+	}
+	other := *u
+	other.Path += file
+	other.RawQuery = query
+	if v.pages[other.String()] != nil || !v.mayFetch(&other) {
+		return // it is looked at as a page
+	}
+	ch, err := v.client.follow(ctx, &other, v.sameSite)
+	if err != nil || ch.last == nil || ch.steps > 0 || ch.last.status != http.StatusOK {
+		return
+	}
+	defer ch.last.release()
+	d := v.analyse(ch)
+	if d == nil || d.digest != p.digest {
+		return
+	}
+	names := canonicalLinks(d.canonicals, ch.last.header, &other)
+	if !slices.ContainsFunc(names, func(name string) bool {
+		return sameTarget(&other, name, p.page.Address) || p.page.Canonical != "" && sameTarget(&other, name, p.page.Canonical)
+	}) && p.page.Twin == "" {
+		p.page.Twin = other.String()
+	}
+}
+
 // tellLinks lists the internal links that do not lead straight to what they name.
 func (v *visit) tellLinks() {
 	v.seen.Links = []facts.Link{}
@@ -234,6 +305,10 @@ func (v *visit) picture(ctx context.Context, address string) (size image.Config,
 		return size, "", err
 	}
 	ch, err := v.client.follow(ctx, u, v.sameSite)
+	if err == nil && ch.last != nil {
+		v.pictures[normal(u).String()] = ch
+		defer ch.last.release()
+	}
 	switch {
 	case err != nil:
 		return size, "", err

@@ -253,6 +253,14 @@ func (g *gathering) counted() {
 // unmapped says once what the dialect says nothing of.
 func (g *gathering) unmapped() {
 	names := slices.DeleteFunc(g.Dialect.Unmapped(), func(name string) bool { return slices.Contains(g.told, name) })
+	for list := range facts.Lists {
+		if name, is := strings.CutPrefix(list, facts.Settings.All()); is && g.seen.Records[list] == nil {
+			if _, mapped := g.Dialect.Lists[name]; !mapped {
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
 	if len(names) == 0 {
 		return
 	}
