@@ -124,13 +124,13 @@ func TestAcceptingOneThingHidesNothingWorse(t *testing.T) {
 		return Judge(b, s, Options{})
 	}
 	locked := facts.Acceptance{Rule: "permissions.config-locked", Subject: "*", Because: "so", Until: until, Severity: facts.Medium}
-	r := judge("0644", locked)
+	r := judge("0640", locked)
 	assert.Empty(t, r.Entries(), "it is what was accepted")
-	r = judge("0666", locked)
+	r = judge("0662", locked)
 	require.NotEmpty(t, r.Entries())
 	assert.Equal(t, "permissions.config-locked", r.Entries()[0].First().Rule, "everybody may write now, which is worse")
 	locked.Severity = 0
-	r = judge("0666", locked)
+	r = judge("0662", locked)
 	var counts []string
 	for _, e := range r.Entries() {
 		counts = append(counts, e.First().Rule)

@@ -59,7 +59,7 @@ var Steps = []Step{
 		Gather: recognise,
 	},
 	{
-		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint},
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint},
 		Where: func(ask *Request) (string, bool) {
 			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
 		},
@@ -71,7 +71,7 @@ var Steps = []Step{
 		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
 	{
-		Name: "files", Source: facts.Files,
+		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint},
 		Where: func(ask *Request) (string, bool) {
 			f := ask.Site.Sources.Files
 			if f == nil {
@@ -80,9 +80,15 @@ var Steps = []Step{
 			return f.Root, true
 		},
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
-			return (&files.Source{Root: ask.Site.Resolve(ask.Site.Sources.Files.Root), Dialect: ask.Dialect}).Gather(ctx)
+			return Tree(ask.Site, ask.Dialect, ask.Hints[facts.ServedPathHint]).Gather(ctx)
 		},
 	},
+}
+
+// Tree is the source of a site's files.
+func Tree(s *site.Site, d *dialect.Dialect, served []string) *files.Source {
+	f := s.Sources.Files
+	return &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: served}
 }
 
 // A Request is what the steps are asked: the site, how to look, and what the steps before have told.

@@ -164,10 +164,12 @@ var faults = map[string]fault{
 	"hardening.debug-off":             {do: func(b *installation) { b.aloud["debug"] = "1" }},
 	"hardening.secret":                {do: func(b *installation) { b.secret = "one character short of enough.." }},
 	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "playhouse.php") }},
+	"permissions.secrets-private":     {do: func(b *installation) { b.chmod(0o444, "playhouse.php") }},
+	"permissions.links-inside":        {do: func(b *installation) { b.links = map[string]string{"works/old": "/usr/share/doc"} }},
 	"permissions.not-world-writable":  {do: func(b *installation) { b.chmod(0o757, "foyer/posters") }},
 	"permissions.group-write-limited": {do: func(b *installation) { b.chmod(0o775, "foyer/costumes") }},
 	"permissions.files":               {do: func(b *installation) { b.chmod(0o755, "foyer/index.php") }},
-	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetgid|0o755, "works") }},
+	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetuid|0o755, "works") }},
 	"permissions.uploads-inert":       {do: func(b *installation) { b.files["foyer/posters/cat.php.jpg"] = file{"not a cat", 0o644} }},
 	"permissions.private-outside":     {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
 	"maintenance.lifted-declared":     {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
@@ -404,7 +406,7 @@ func TestAConstantOverridesTheRow(t *testing.T) {
 
 func TestCoveredDeviationsFoldUnderTheirCause(t *testing.T) {
 	b := lanternLaneAligned()
-	b.chmod(0o666, "playhouse.php")
+	b.chmod(0o662, "playhouse.php")
 	result := auditOf(t, b)
 	require.Equal(t, []string{"permissions.config-locked"}, deviating(result))
 	assert.Equal(t, facts.Critical, result.Deviations[0].Severity)

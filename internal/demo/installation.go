@@ -46,8 +46,9 @@ type installation struct {
 	unlisted   []string        // slugs of pages that ask search engines not to list them
 	files      map[string]file // by path below the root
 	folders    map[string]os.FileMode
-	siteFile   string          // without the sources
-	database   *databaseServer // nil for a file
+	links      map[string]string // and what they lead to
+	siteFile   string            // without the sources
+	database   *databaseServer   // nil for a file
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.
 	before func(http.Handler) http.Handler
 }
@@ -86,6 +87,11 @@ func (in *installation) write(dir string) ([]string, error) {
 			return nil, err
 		}
 		written = append(written, filepath.Join(in.folder, "site", name))
+	}
+	for name, to := range in.links {
+		if err := os.Symlink(to, filepath.Join(root, name)); err != nil {
+			return nil, err
+		}
 	}
 	kept, err := in.system.keep(in, root)
 	if err != nil {

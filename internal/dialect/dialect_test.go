@@ -275,7 +275,7 @@ func TestRoles(t *testing.T) {
 	d := &Dialect{Roles: Roles{Config: {"config.php"}, Uploads: {"public/media/"}, Private: {"data/", "*.key", ".git/"}, Code: {"public/media/sets/"}}}
 	m := NewMatcher(d)
 	for path, want := range map[string]string{
-		"config.php": Config, "old/config.php": Other, "public/media/a.jpg": Uploads, "public/media/x/y/z.jpg": Uploads,
+		"config.php": Config, "old/config.php": Config, "a/b/config.php": Other, "public/media/sets/config.php": Code, "public/media/a.jpg": Uploads, "public/media/x/y/z.jpg": Uploads,
 		"public/media/sets/a.js": Code, "public/mediaeval/a.jpg": Other, "public/media/secret.key": Private,
 		"a/.git/HEAD": Private, ".git/objects/ab/cd": Private, "data/x.db": Private, "public/.htaccess": Override,
 		"public/media/.htaccess": Override, "dump.sql": Backup, "dump.sql.gz": Backup, "page.html~": Backup, "index.html": Other,
@@ -285,8 +285,28 @@ func TestRoles(t *testing.T) {
 	}
 	assert.Equal(t, []string{"config.php"}, m.Exact(Config))
 	plain := NewMatcher(nil)
-	assert.Equal(t, Config, plain.Role("deep/down/config.php", Other), "without a dialect a name counts anywhere")
+	assert.Equal(t, Other, plain.Role("deep/down/config.php", Other), "any library has one of that name")
 	assert.Empty(t, plain.Exact(Config))
+}
+
+// TestWhatIsPrivateIsToldByItsName: in any case, with the endings that copying, rotating and compressing add, as editors and
+// tools leave it. What only looks like it is not.
+func TestWhatIsPrivateIsToldByItsName(t *testing.T) {
+	m := NewMatcher(&Dialect{Roles: Roles{Config: {"playhouse.php"}, Uploads: {"up/"}, Private: {"*.secret"}}})
+	for want, paths := range map[string]string{
+		Private: "a/.env a/.ENV .env.local .env.production a/site.ENV .htpasswd w/.HTPASSWD id_rsa a/ID_ED25519 server.key a/Server.PEM keys.p12 store.jks vault.kdbx error_log a/Access_Log site.log site.log.1 site.log.2.gz " +
+			"a/site.LOG.gz app.sqlite a/APP.SQLITE3 data.db shop.mdb a/.git/HEAD a/.SVN/entries b/CVS/Root .hg/store .aws/credentials a/.idea/workspace.xml .vscode/sftp.json .bash_history .pgpass up/key.pem a/b.secret credentials.json secrets.yaml",
+		Backup: "dump.sql a/DUMP.SQL dump.sql.gz dump.sql.bz2 dump.sql.20260102 all.dump index.php.bak index.php.OLD index.php~ index.php.orig .index.php.swp a/.index.php.swo #index.php# .#index.php index.php_bak index.php-2026-01-02 " +
+			"index.php.1 config.ini.save playhouse.php.txt playhouse-old.php playhouse.bak.php playhouse_backup_2026-01-02.php a/playhouse2.php site.zip a/site-backup.tar.gz x/y/backup-2026.zip x/y/db.7z htdocs.tgz up/backup.zip up/database-2026.tar.gz old.tar.xz settings.yaml.2026 settings.yaml.20260102",
+		Other: "a/b/jquery.min.js a/style.css.gz a/app.js.br logo.png .env.example a/.env.sample b/config.php.dist Thumbs.db a/package.json.lock sitemap.xml a/sitemap.xml.gz a/b/fonts.zip a/.well-known/security.txt a/.gitignore a/keyboard.js a/logo.svg " +
+			"a/dumpling.html a/backups.html a/b/c/theme.zip a/monkey.txt a/catalog.pdf blog/index.html a/b/schema.sql.tpl robots.txt a/photo.jpg.bak.css a/playhouse.js a/1.2.3.txt",
+		Uploads: "up/manual.zip up/song.tar up/photo.jpg up/2026/report.pdf",
+	} {
+		for path := range strings.FieldsSeq(paths) {
+			dir := filepath.ToSlash(filepath.Dir(path))
+			assert.Equal(t, want, m.Role(path, m.Folder(dir)), path)
+		}
+	}
 }
 
 func FuzzDialect(f *testing.F) {

@@ -31,11 +31,10 @@ var RoleNames = []string{Config, Override, Private, Backup, Uploads, Cache, Temp
 // name over a folder, and the deepest folder over the others.
 type Roles map[string][]string
 
-// DefaultRoles serve a site without a dialect, and stand in for the roles that a dialect says nothing of.
+// DefaultRoles are those of every site; a dialect adds to them. What nobody outside should see is told by its name besides
+// (byName).
 var DefaultRoles = Roles{
 	Override: {".htaccess", ".user.ini"},
-	Private:  {".git/", ".svn/", ".hg/", ".env", ".env.*", "*.pem", "*.key", "id_rsa", "id_ed25519", "*.log", ".ssh/", ".netrc"},
-	Backup:   {"*.sql", "*.sql.gz", "*.dump", "*.bak", "*.old", "*.orig", "*.save", "*~", "*.swp", "*.tar.gz", "*.tgz"},
 	Config:   {"config.php", "settings.php", "config.yaml", "config.ini"},
 	Uploads:  {"uploads/", "media/"},
 	Cache:    {"cache/"},
@@ -79,30 +78,67 @@ type Matcher struct {
 	suffixes []affix           // *~ and *.tar.gz
 	prefixes []affix           // .env.*
 	wild     []affix           // any other pattern
+	configs  []string          // the last part of the names of configuration files, in lower case
+	usual    map[string]string // folders by their default names, at the top of the root or of a folder there
+	gone     map[string]bool   // folders that are not what their names say
+	shallow  map[string]string // default names, which count at the top of the root or of a folder there
 }
 
 // An affix is what a name starts or ends with, or a pattern, and the role that follows.
 type affix struct{ text, role string }
 
-// NewMatcher merges the dialect's roles over the default ones: a role the dialect maps has only its patterns.
-// A nil dialect gives the default ones.
+// NewMatcher puts the dialect's roles over the default ones, which it adds to and takes none of away. A nil dialect gives
+// the default ones.
 func NewMatcher(d *Dialect) *Matcher {
-	m := &Matcher{exact: map[string]string{}, names: map[string]string{}, folders: map[string]string{}, endings: map[string]string{}}
-	for _, role := range RoleNames {
-		patterns, own := DefaultRoles[role], false
-		if d != nil && d.Roles[role] != nil {
-			patterns, own = d.Roles[role], true
-		}
-		for _, pattern := range patterns {
-			m.add(pattern, role, !own)
+	m := &Matcher{exact: map[string]string{}, names: map[string]string{}, folders: map[string]string{}, endings: map[string]string{}, shallow: map[string]string{}, usual: map[string]string{}, gone: map[string]bool{}}
+	if d != nil {
+		for _, role := range RoleNames {
+			for _, pattern := range d.Roles[role] {
+				m.add(pattern, role)
+			}
 		}
 	}
+	for _, role := range RoleNames {
+		for _, pattern := range DefaultRoles[role] {
+			switch folder, isFolder := strings.CutSuffix(pattern, "/"); {
+			case isFolder:
+				m.usual[folder] = role
+			case role == Config:
+				m.shallow[pattern] = role
+				m.configs = append(m.configs, pattern)
+			default:
+				m.add(pattern, role)
+			}
+		}
+	}
+	for exact, role := range m.exact {
+		if role == Config {
+			m.configs = append(m.configs, strings.ToLower(path.Base(exact)))
+		}
+	}
+	slices.Sort(m.configs)
+	m.configs = slices.Compact(m.configs)
 	return m
 }
 
-// add puts a pattern where it is found with one look. A plain name in a dialect is a path below the root; among
-// the default roles, and with a leading dot, it is a name anywhere.
-func (m *Matcher) add(pattern, role string, anywhere bool) {
+// Forget takes a folder out of those that play a role by their default name.
+func (m *Matcher) Forget(folder string) { m.gone[folder] = true }
+
+// Usual lists the default names of the folders that play a role.
+func (m *Matcher) Usual(role string) []string {
+	var names []string
+	for name, r := range m.usual {
+		if r == role {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// add puts a pattern where it is found with one look. A plain name is a path below the root; with a leading dot it is a name
+// anywhere. What was put there first stays.
+func (m *Matcher) add(pattern, role string) {
 	set := func(into map[string]string, key string) {
 		if _, taken := into[key]; !taken {
 			into[key] = role
@@ -122,7 +158,7 @@ func (m *Matcher) add(pattern, role string, anywhere bool) {
 		m.prefixes = append(m.prefixes, affix{strings.TrimSuffix(pattern, "*"), role})
 	case strings.ContainsAny(pattern, "*?["):
 		m.wild = append(m.wild, affix{pattern, role})
-	case strings.HasPrefix(pattern, ".") && !strings.Contains(pattern, "/"), anywhere && !strings.Contains(pattern, "/"):
+	case strings.HasPrefix(pattern, ".") && !strings.Contains(pattern, "/"):
 		set(m.names, pattern)
 	default:
 		set(m.exact, pattern)
@@ -131,13 +167,20 @@ func (m *Matcher) add(pattern, role string, anywhere bool) {
 
 // Folder tells the role that a folder passes on to what lies in it. The path is below the root, with slashes.
 func (m *Matcher) Folder(dir string) string {
+	if inToolFolder(dir) {
+		return Private
+	}
 	for dir != "." && dir != "" {
 		if role, ok := m.folders[dir]; ok {
 			return role
 		}
 		slash := strings.LastIndexByte(dir, '/')
-		if name := dir[slash+1:]; m.dotted && name[0] == '.' && m.folders[name] != "" {
+		name := dir[slash+1:]
+		if m.dotted && name[0] == '.' && m.folders[name] != "" {
 			return m.folders[name] // .git counts wherever it lies
+		}
+		if role := m.usual[name]; role != "" && strings.Count(dir, "/") <= 1 && !m.gone[dir] {
+			return role
 		}
 		dir = dir[:max(slash, 0)]
 	}
@@ -172,6 +215,16 @@ func (m *Matcher) Role(rel, folderRole string) string {
 		if ok, _ := path.Match(w.text, name); ok {
 			return w.role
 		}
+	}
+	depth := strings.Count(rel, "/")
+	if role, ok := m.shallow[name]; ok && depth <= 1 && folderRole == Other {
+		return role
+	}
+	if folderRole == Private { // all that lies there is
+		return folderRole
+	}
+	if role := m.byName(name, folderRole, depth); role != "" {
+		return role
 	}
 	return folderRole
 }

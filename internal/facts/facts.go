@@ -279,7 +279,7 @@ type Acceptance struct {
 
 // Answers tells whether a deviation is the one that is accepted.
 func (a Acceptance) Answers(d Deviation) bool {
-	return d.Rule == a.Rule && (a.Subject == "*" || a.Subject == d.Subject) && (a.Severity == 0 || d.Severity >= a.Severity)
+	return d.Rule == a.Rule && d.isAbout(a.Subject) && (a.Severity == 0 || d.Severity >= a.Severity)
 }
 
 // UnmarshalJSON reads an acceptance, whose Until is a Date.

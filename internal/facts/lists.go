@@ -1,6 +1,7 @@
 package facts
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -54,8 +55,12 @@ var Lists = map[string][]Field{
 	ListClasses: {
 		{Name: "role", Type: String, Meaning: "what the entries are for: config, code, uploads, cache, override, private, backup, temporary, other"},
 		{Name: "kind", Type: Words, Words: []string{"file", "folder", "link", "other"}, Meaning: "what the entries are"},
-		{Name: "content", Type: Words, Words: []string{"program", "command", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises; command is a file that may be run, and by its first bytes or its place is"},
+		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; scripting a picture that carries a script"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
+		{Name: "within", Type: String, Meaning: "what the folder is for that they lie in, as role"},
+		{Name: "open", Type: Bool, Meaning: "everybody on the server gets to where they lie"},
+		{Name: "ends", Type: String, Meaning: "of links: where they lead: inside, outside or nowhere; nothing for what is no link"},
+		{Name: "target", Type: String, Meaning: "of links: what they lead to"},
 		{Name: "mode", Type: Mode, Meaning: "permission bits, with the set-user, set-group and sticky ones"},
 		{Name: "owner", Type: String, Meaning: "owner's name, or number where it has none"},
 		{Name: "group", Type: String, Meaning: "group's name, or number where it has none"},
@@ -121,11 +126,17 @@ type Class struct {
 	Kind    string   `json:"kind"`
 	Content string   `json:"content"`
 	Public  bool     `json:"public"`
+	Served  string   `json:"served,omitempty"` // "unknown" when nobody says which folder the web server serves
+	Within  string   `json:"within,omitempty"` // the role of the folder, where it is another
+	Closed  bool     `json:"closed,omitempty"` // a folder above keeps others out
+	Ends    string   `json:"ends,omitempty"`   // of links: inside, outside, nowhere
+	Target  string   `json:"target,omitempty"`
 	Mode    string   `json:"mode,omitempty"` // four octal digits; "" where the system has no modes
 	Owner   string   `json:"owner,omitempty"`
 	Group   string   `json:"group,omitempty"`
 	Count   int      `json:"count"`
-	Paths   []string `json:"paths"` // the first few, sorted
+	Paths   []string `json:"paths"`           // the first few, sorted
+	Under   string   `json:"under,omitempty"` // the folder that all of them lie in or below
 	Single  bool     `json:"single,omitempty"`
 	ACL     bool     `json:"acl,omitempty"` // one of those that their group may write to has an access control list
 
@@ -141,7 +152,9 @@ type Likeness struct {
 	Mode    string `json:"mode,omitempty"`
 	Owner   string `json:"owner,omitempty"`
 	Group   string `json:"group,omitempty"`
-	Path    string `json:"path,omitempty"` // of what is kept singly
+	Path    string `json:"path,omitempty"`   // of what is kept singly
+	Within  string `json:"within,omitempty"` // the role of the folder, where it is another
+	Closed  bool   `json:"closed,omitempty"` // a folder above keeps others out
 }
 
 // String is the path of what is kept singly, and of what is not, all in which the entries are alike.
@@ -153,6 +166,12 @@ func (l Likeness) String() string {
 	if l.Public {
 		parts = append(parts, "public")
 	}
+	if l.Within != "" {
+		parts = append(parts, "within", l.Within)
+	}
+	if l.Closed {
+		parts = append(parts, "closed")
+	}
 	return strings.Join(parts, " ")
 }
 
@@ -162,7 +181,7 @@ func (l Likeness) InWords() string {
 		return l.Path
 	}
 	text := l.Role + " " + l.Kind + "s"
-	if words := map[string]string{"program": "programs", "command": "commands", "page": "pages, styles or scripts", "picture": "pictures", "data": "data"}[l.Content]; words != "" {
+	if words := map[string]string{"program": "programs", "command": "commands", "page": "pages, styles or scripts", "picture": "pictures", "data": "data", "inert": "programs that do nothing", "disguised": "programs in other names", "scripting": "pictures with scripts"}[l.Content]; words != "" {
 		text += " that are " + words
 	}
 	if l.Public {
@@ -173,7 +192,7 @@ func (l Likeness) InWords() string {
 
 // Likeness is in what the entries are alike.
 func (c *Class) Likeness() Likeness {
-	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, ""}
+	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, "", c.Within, c.Closed}
 	if c.Single && len(c.Paths) > 0 {
 		l.Path = c.Paths[0]
 	}
@@ -189,7 +208,7 @@ func (c *Class) Identity() string {
 	if l.Path != "" {
 		return l.Path
 	}
-	l.Mode, l.Owner, l.Group = "", "", ""
+	l.Mode, l.Owner, l.Group, l.Closed = "", "", "", false
 	return strings.Join(strings.Fields(l.String()), " ")
 }
 
@@ -201,6 +220,8 @@ func (c *Class) Why(field string) Reason {
 	switch {
 	case c.lacks[field]:
 		return Reason{"the snapshot does not hold it", c.Origin()}
+	case field == "public" && c.Served != "":
+		return Reason{"nobody says which folder the web server serves; say files: {root: ..., public: FOLDER} in the site file", c.Origin()}
 	case field == "owner" || field == "group":
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
 	}
@@ -253,7 +274,15 @@ func (c *Class) Field(name string) (Value, bool) {
 	case "content":
 		return TextOf(Words, c.Content), true
 	case "public":
-		return BoolOf(c.Public), true
+		return BoolOf(c.Public), c.Served == ""
+	case "within":
+		return TextOf(String, cmp.Or(c.Within, c.Role)), true
+	case "open":
+		return BoolOf(!c.Closed), known
+	case "ends":
+		return TextOf(String, c.Ends), true
+	case "target":
+		return TextOf(String, c.Target), true
 	case "mode":
 		return mode, known
 	case "owner":

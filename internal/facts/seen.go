@@ -31,10 +31,11 @@ type Hint uint8
 
 // The hints.
 const (
-	LoginPathHint Hint = 1 + iota // where one signs in, as the content system has been told
+	LoginPathHint  Hint = 1 + iota // where one signs in, as the content system has been told
+	ServedPathHint                 // a path at which the web server has a file
 )
 
-var hintWords = []string{"", "login path"}
+var hintWords = []string{"", "login path", "served path"}
 
 func (h Hint) String() string { return hintWords[h] }
 

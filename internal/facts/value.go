@@ -60,8 +60,43 @@ func BoolOf(yes bool) Value {
 // ListOf makes a List.
 func ListOf(items ...string) Value { return Value{typ: List, list: append([]string{}, items...)} }
 
-// SecretOf makes a Secret that remembers the length of text in characters, and not the text.
-func SecretOf(text string) Value { return Value{typ: Secret, number: int64(len([]rune(text)))} }
+// SecretOf makes a Secret that remembers the length of text in characters, and not the text. What only repeats adds nothing:
+// of a character or a word over and over, the length is that of one.
+func SecretOf(text string) Value { return Value{typ: Secret, number: int64(unrepeated([]rune(text)))} }
+
+// unrepeated is how many characters of a text are not a repetition of those before, with or without a sign between; of a
+// text of three different characters at most, those.
+func unrepeated(text []rune) int {
+	different := map[rune]bool{}
+	for _, r := range text {
+		different[r] = true
+	}
+	if len(text) < 8 {
+		return len(text)
+	}
+	if len(different) <= 3 {
+		return len(different)
+	}
+	for _, between := range []string{"", " ", "-", "_", ".", ","} {
+		whole := append(slices.Clone(text), []rune(between)...)
+		for n := 1; n*2 <= len(whole); n++ {
+			if repeats(whole, n) {
+				return n - len([]rune(between))
+			}
+		}
+	}
+	return len(text)
+}
+
+// repeats tells whether a text is its first n characters over and over, the last time perhaps not to the end.
+func repeats(text []rune, n int) bool {
+	for i := n; i < len(text); i++ {
+		if text[i] != text[i-n] {
+			return false
+		}
+	}
+	return true
+}
 
 // Type tells the value's type, "" for the zero Value.
 func (v Value) Type() Type { return v.typ }

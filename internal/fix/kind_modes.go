@@ -95,7 +95,11 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 		}
 		if p.FilesRoot != "" {
 			var err error
-			if p.members, err = (&files.Source{Root: p.FilesRoot, Dialect: p.Dialect}).Members(ctx, classes); err != nil {
+			tree := p.Tree
+			if tree == nil {
+				tree = &files.Source{Root: p.FilesRoot, Dialect: p.Dialect}
+			}
+			if p.members, err = tree.Members(ctx, classes); err != nil {
 				return err
 			}
 		}

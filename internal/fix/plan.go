@@ -18,6 +18,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/secrets"
+	"weltaxis/internal/source/files"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
 )
@@ -71,6 +72,7 @@ type Wishes struct {
 	Dialect    *dialect.Dialect  // nil when the site file names none
 	Stores     store.Options
 	FilesRoot  string            // "" when the tree is not to be touched
+	Tree       *files.Source     // that tree, as it was looked at; nil for one without a site file
 	WebUser    string            // the user the web server runs as, "" when nobody said
 	Values     map[string]string // what a person has said, by setting, or page.PATH.FIELD
 	Pages      bool              // a page cache may hold what was

@@ -209,7 +209,7 @@ func Files(p Sheet, r *report.Report) {
 		if expected == "" {
 			expected = "as it is"
 		}
-		rows = append(rows, []string{row.Role + " " + row.Kind, map[bool]string{true: "yes", false: "no"}[row.Public], row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
+		rows = append(rows, []string{row.Role + " " + row.Kind, servedWord(row.Public, row.Served), row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
 	}
 	p.table([]string{"entries", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
 		if column == 5 && row < len(tree) && tree[row].Expected != "" {
@@ -253,4 +253,15 @@ func RuleList(b *baseline.Baseline) []RuleSummary {
 		list = append(list, RuleSummary{r.ID, r.Area, r.Severity.Worst(), r.Expected, r.Why, r.Cites})
 	}
 	return list
+}
+
+// servedWord says whether the web server serves what a row of files is about.
+func servedWord(public bool, served string) string {
+	switch {
+	case served != "":
+		return "not known"
+	case public:
+		return "yes"
+	}
+	return "no"
 }

@@ -176,6 +176,9 @@ func joined(steps []string) string {
 
 // more is what only the full report says.
 func (p Sheet) more(e report.Entry) {
+	for i, subject := range e.AcceptAs {
+		p.labelled(map[bool]string{true: "subject", false: ""}[i == 0], Safe(subject))
+	}
 	for i, place := range e.ByHand {
 		p.labelled(map[bool]string{true: "by hand", false: ""}[i == 0], Safe(place))
 	}
@@ -281,7 +284,11 @@ func (p Sheet) section(title string, sentences []string) {
 func (p Sheet) accepted(r *report.Report) {
 	var lived []string
 	for _, a := range r.Words.Accepted {
-		lived = append(lived, fmt.Sprintf("%s until %s, because %s: %s", a.Rule, a.Until, a.Because, a.Says))
+		about := ""
+		if a.Subject != "*" && a.Subject != "" && a.Subject != "site" {
+			about = " (" + a.Subject + ")"
+		}
+		lived = append(lived, fmt.Sprintf("%s%s until %s, because %s: %s", a.Rule, about, a.Until, a.Because, a.Says))
 	}
 	p.section("accepted", lived)
 	p.section("lapsed", r.Words.Lapsed)

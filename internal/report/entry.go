@@ -31,6 +31,7 @@ type Entry struct {
 	Fix      []string       `json:"fix"`
 	ByHand   []string       `json:"by_hand"` // where a person does it
 	Settles  []string       `json:"settles"` // rules that are settled with it
+	AcceptAs []string       `json:"-"`       // the subjects, as one writes them to accept it
 	Why      string         `json:"why"`     // it has that risk
 }
 
@@ -65,6 +66,9 @@ func entry(r *audit.Result, e audit.Entry) Entry {
 			if decides(r, d, reading) && !(reading.Source == facts.Intent && holds(said+" "+d.Expected, reading.Value.String())) {
 				decide = append(decide, reading)
 			}
+		}
+		if as := d.AcceptAs(); as != baseline.SiteSubject {
+			out.AcceptAs = append(out.AcceptAs, as)
 		}
 		out.Readings = append(out.Readings, lines(decide, said, false)...)
 		out.All = append(out.All, lines(d.Readings, "", true)...)

@@ -187,6 +187,7 @@ func isDown(r *audit.Result) bool {
 // An Accepted is a deviation that somebody has decided to live with.
 type Accepted struct {
 	Rule    string `json:"rule"`
+	Subject string `json:"subject"`
 	Says    string `json:"says"`
 	Because string `json:"because"`
 	Until   string `json:"until"` // the last day
@@ -200,7 +201,7 @@ func accepted(r *audit.Result) []Accepted {
 		if d.Accepted == nil {
 			continue
 		}
-		a := Accepted{Rule: d.Rule, Because: d.Accepted.Because, Until: d.Accepted.Until.String()}
+		a := Accepted{Rule: d.Rule, Subject: d.Accepted.Subject, Because: d.Accepted.Because, Until: d.Accepted.Until.String()}
 		i := slices.Index(all, a)
 		if i < 0 {
 			i = len(all)

@@ -107,7 +107,7 @@ func TestWhatIsAcceptedIsListedAndWhatMatchesNothingIsPointedOut(t *testing.T) {
 		facts.Acceptance{Rule: "titles.mine", Subject: "/about/", Because: "b", Until: until}, facts.Acceptance{Rule: "titles.fine", Subject: "*", Because: "b", Until: until},
 		facts.Acceptance{Rule: "titles.unseen", Subject: "*", Because: "b", Until: until}))
 	assert.Empty(t, r.Words.Entries)
-	assert.Equal(t, []Accepted{{"titles.mine", "It is long.", "we like it", "2027-01-31"}}, r.Words.Accepted)
+	assert.Equal(t, []Accepted{{"titles.mine", "site", "It is long.", "we like it", "2027-01-31"}}, r.Words.Accepted)
 	assert.Equal(t, []string{"titles.mine is accepted for /about/, and nothing deviates there; it deviates for site.",
 		"titles.fine is accepted for everything, and deviates nowhere; the line can go from the site file.",
 		"titles.unseen is accepted for everything, and deviates nowhere; it could not be judged this time."}, r.Words.Astray)

@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/text/language"
 
 	"weltaxis/internal/facts"
@@ -137,8 +138,9 @@ func (s *Site) Reveal(secret Secret) (string, error) {
 
 // Files says where the tree is.
 type Files struct {
-	Root string `yaml:"root"`
-	Pos  strict.Pos
+	Root   string `yaml:"root"`
+	Public string `yaml:"public"` // the folder below the root that the web server serves; "." for all of it
+	Pos    strict.Pos
 }
 
 // An Acceptance is a deviation to live with until a day.
@@ -496,6 +498,9 @@ func (s *Site) checkAccept() error {
 			if field.value == "" {
 				return s.ErrorAt(a.Pos, "accept: %s is missing", field.name)
 			}
+		}
+		if !doublestar.ValidatePattern(a.Subject) {
+			return s.ErrorAt(a.Pos, "accept: %q is no subject: a path with * for a part of a name and ** for any folders, as uploads/**, or what the report says with --full", a.Subject)
 		}
 		if a.Until.IsZero() {
 			return s.ErrorAt(a.Pos, "accept: until is missing: the last day it is good")

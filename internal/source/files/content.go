@@ -17,6 +17,10 @@ const (
 	picture = "picture" // pictures, sound, film, fonts
 	data    = "data"    // anything else
 	none    = "none"    // not a file
+
+	inert     = "inert"     // a program without a statement that does anything
+	disguised = "disguised" // a program in the name of something else
+	scripting = "scripting" // a picture that carries a script
 )
 
 var endings = func() map[string]string {

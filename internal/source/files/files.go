@@ -1,5 +1,6 @@
 // Package files is the source that looks at what lies on the disk: the tree under the site's root, counted into
-// classes of entries that are alike. It opens no file but those that may be run, for their first bytes, and changes nothing.
+// classes of entries that are alike. It opens a bounded number of files, those that may be run, lie among uploads or may be
+// something nobody outside should see, for their first bytes, and changes nothing.
 //
 // It may import facts, dialect (for the roles) and tree, and no other source.
 package files
@@ -9,6 +10,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"os/user"
 	"path"
 	"path/filepath"
@@ -28,6 +31,104 @@ import (
 type Source struct {
 	Root    string
 	Dialect *dialect.Dialect // for the roles; nil for the default ones
+	Public  string           // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
+	Served  []string         // paths at which the web server has a file, which tell where it serves from
+}
+
+// counting makes what a walk needs.
+func (s *Source) counting() *counting {
+	root := filepath.Clean(s.Root)
+	c := &counting{root: root, opener: opener{root: root}, matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}, ways: map[string]bool{}, links: map[string]link{}}
+	public := s.Public
+	if public == "" && s.Dialect != nil {
+		public = s.Dialect.Public
+	}
+	if public == "" {
+		public = servedFrom(root, s.Served)
+	}
+	c.served = public != ""
+	c.public = strings.Trim(path.Clean("/"+filepath.ToSlash(public)), "/")
+	for _, name := range c.matcher.Usual(dialect.Uploads) {
+		for _, folder := range []string{name, path.Join(c.public, name)} {
+			if holdsPrograms(filepath.Join(root, folder)) {
+				c.matcher.Forget(folder)
+			}
+		}
+	}
+	return c
+}
+
+// servedFrom is the folder below the root, at most two deep, in which the paths lie that the web server serves; "" when none
+// has one of them, or several have as many.
+func servedFrom(root string, paths []string) string {
+	best, most, twice := "", 0, false
+	try := func(folder string) {
+		n := 0
+		for _, p := range paths {
+			if stat, err := os.Lstat(filepath.Join(root, folder, filepath.FromSlash(path.Clean("/"+p)))); err == nil && stat.Mode().IsRegular() {
+				n++
+			}
+		}
+		switch {
+		case n > most:
+			best, most, twice = folder, n, false
+		case n == most && n > 0:
+			twice = true
+		}
+	}
+	if len(paths) == 0 {
+		return ""
+	}
+	try(".")
+	for _, top := range folders(root) {
+		try(top)
+		for _, below := range folders(filepath.Join(root, top)) {
+			try(path.Join(top, below))
+		}
+	}
+	if twice {
+		return ""
+	}
+	return best
+}
+
+// maxFolders is how many folders side by side are tried.
+const maxFolders = 100
+
+func folders(dir string) []string {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		if e.IsDir() && len(names) < maxFolders {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}
+
+// maxSampled is how many entries of a folder are looked at to know whether it holds programs.
+const maxSampled = 2000
+
+// holdsPrograms tells whether most of the files in a folder are programs: then it is no place for uploads, whatever it is
+// called.
+func holdsPrograms(dir string) bool {
+	programs, files := 0, 0
+	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || files > maxSampled {
+			return fs.SkipAll
+		}
+		if d.Type().IsRegular() {
+			files++
+			if contentOf(tree.Entry{Path: filepath.ToSlash(name), Kind: tree.File}) == program {
+				programs++
+			}
+		}
+		return nil
+	})
+	return programs > 2 && programs*2 > files
 }
 
 // Bounds on what is kept of a tree, however large it is.
@@ -40,14 +141,10 @@ const (
 // Gather sees the classes. The error is only that of a context that ended.
 func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 	var seen facts.Seen
-	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
-	if s.Dialect != nil {
-		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
-	}
+	c := s.counting()
 	for _, exact := range c.matcher.Exact(dialect.Config) {
 		c.found[exact] = false
 	}
-	c.root = filepath.Clean(s.Root)
 	var entries atomic.Int64
 	err := tree.Walk(ctx, c.root, func(e tree.Entry) {
 		c.visit(e)
@@ -70,22 +167,22 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 // Members walks the tree again and gives the entries of the named classes, by what they have in common. Links are no
 // members of anything, since they have no mode of their own.
 func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[facts.Likeness][]tree.Entry, error) {
-	c := &counting{matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}}
-	if s.Dialect != nil {
-		c.public = strings.Trim(path.Clean("/"+s.Dialect.Public), "/")
-	}
+	c := s.counting()
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	members := map[facts.Likeness][]tree.Entry{}
 	var mu sync.Mutex
-	root := filepath.Clean(s.Root)
-	err := tree.Walk(ctx, root, func(e tree.Entry) {
+	err := tree.Walk(ctx, c.root, func(e tree.Entry) {
 		if e.Kind == tree.Link {
 			return
 		}
-		role, content, public := c.role(e), content(root, e), c.isPublic(e.Path)
+		role, within, content, public := c.what(e)
+		closed := isSecret(role) && e.Kind == tree.File && !c.getsTo(path.Dir(e.Path))
+		if within == role {
+			within = ""
+		}
 		mu.Lock()
 		defer mu.Unlock()
-		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID)}
+		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID), Within: within, Closed: closed}
 		for _, class.Single = range []bool{true, false} {
 			if class.Paths = nil; class.Single {
 				class.Paths = []string{tree.Printable(e.Path)}
@@ -107,7 +204,8 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 // kept as their place in a list, since a walk makes one key for every entry.
 type key struct {
 	role, kind, content uint8
-	public              bool
+	within              uint8
+	public, closed      bool
 	mode, uid, gid      uint32
 	path                string
 }
@@ -115,7 +213,7 @@ type key struct {
 var (
 	roleWords    = append(slices.Clone(dialect.RoleNames), dialect.Other)
 	kindWords    = []string{tree.File, tree.Folder, tree.Link, tree.Other}
-	contentWords = []string{program, command, page, picture, data, none}
+	contentWords = []string{program, command, inert, disguised, scripting, page, picture, data, none}
 )
 
 func at(words []string, word string) uint8 { return uint8(slices.Index(words, word)) }
@@ -124,6 +222,19 @@ type class struct {
 	count int
 	paths [pathsPerClass]string // the smallest, sorted
 	acl   bool                  // one of them has an access control list
+	under string                // the folder that all of them lie in or below
+}
+
+// common is the deepest folder that two folders lie in or below.
+func common(a, b string) string {
+	for a != b {
+		if len(a) >= len(b) {
+			a = path.Dir(a)
+		} else {
+			b = path.Dir(b)
+		}
+	}
+	return a
 }
 
 // add keeps the smallest few paths, so that two walks of one tree keep the same.
@@ -142,11 +253,15 @@ func (c *class) add(path string) {
 }
 
 type counting struct {
+	opener
 	root    string
 	matcher *dialect.Matcher
-	public  string // folder that the web server serves; "" for the whole root
+	served  bool   // somebody says which folder the web server serves
+	public  string // that folder; "" for the whole root
 
 	mu      sync.Mutex
+	ways    map[string]bool // folders, and whether everybody gets through them
+	links   map[string]link
 	classes map[key]*class
 	singles int
 	found   map[string]bool // configuration files that the dialect names: whether they are there
@@ -160,13 +275,20 @@ type failure struct {
 }
 
 func (c *counting) visit(e tree.Entry) {
-	role, content := c.role(e), content(c.root, e)
-	public := c.isPublic(e.Path)
-	k := key{role: at(roleWords, role), kind: at(kindWords, e.Kind), content: at(contentWords, content), mode: e.Mode, uid: e.UID, gid: e.GID, public: public}
+	role, within, content, public := c.what(e)
+	k := key{role: at(roleWords, role), within: at(roleWords, within), kind: at(kindWords, e.Kind), content: at(contentWords, content), mode: e.Mode, uid: e.UID, gid: e.GID, public: public}
+	var to link
 	if e.Kind == tree.Link {
 		k.mode = 0 // a link's own mode means nothing
+		to = c.leads(e.Path)
+		if public && to.ends == linkInside && !c.isPublic(to.target) { // what it leads to is served by it
+			k.role = at(roleWords, c.matcher.Role(to.target, c.matcher.Folder(path.Dir(to.target))))
+		}
 	}
-	alone := singly(e, role, content, public)
+	if isSecret(role) && e.Kind == tree.File {
+		k.closed = !c.getsTo(path.Dir(e.Path))
+	}
+	alone := singly(e, roleWords[k.role], within, content, public || !c.served) || to.ends == linkOutside
 	// Only where taking a permission away from the group would take it from those in the list as well.
 	acl := e.Kind != tree.Link && e.Mode&0o020 != 0 && tree.HasACL(filepath.Join(c.root, e.Path))
 	c.mu.Lock()
@@ -177,30 +299,102 @@ func (c *counting) visit(e tree.Entry) {
 	if alone && c.singles < maxSingles {
 		k.path = strings.Clone(e.Path)
 		c.singles++
+		if to.ends != "" {
+			c.links[k.path] = to
+		}
 	}
 	known := c.classes[k]
 	if known == nil {
 		known = &class{}
 		c.classes[k] = known
 	}
+	if dir := path.Dir(e.Path); known.count == 0 {
+		known.under = strings.Clone(dir)
+	} else if known.under != "." {
+		known.under = common(known.under, dir)
+	}
 	known.add(e.Path)
 	known.acl = known.acl || acl
 }
 
-// role tells the role of an entry: a folder's is what it passes on.
-func (c *counting) role(e tree.Entry) string {
+// what tells what an entry is: its role, that of the folder it lies in, what it holds, and whether the web server serves it.
+func (c *counting) what(e tree.Entry) (role, within, holds string, public bool) {
+	public = c.isPublic(e.Path)
 	if e.Kind == tree.Folder {
-		return c.matcher.Folder(e.Path)
+		role = c.matcher.Folder(e.Path)
+		return role, role, none, public
 	}
-	return c.matcher.Role(e.Path, c.matcher.Folder(e.Path[:max(strings.LastIndexByte(e.Path, '/'), 0)]))
+	within = c.matcher.Folder(e.Path[:max(strings.LastIndexByte(e.Path, '/'), 0)])
+	role = c.matcher.Role(e.Path, within)
+	role, holds = c.inside(e, role, within, content(c.root, e), public || !c.served)
+	return role, within, holds, public
+}
+
+// isSecret tells whether others should not read what plays a role.
+func isSecret(role string) bool {
+	return role == dialect.Config || role == dialect.Private || role == dialect.Backup
+}
+
+// getsTo tells whether everybody on the server gets through a folder and all above it, up to the root. What lies above the
+// root is no part of the site, which may have been copied to where it is looked at.
+func (c *counting) getsTo(dir string) bool {
+	c.mu.Lock()
+	open, known := c.ways[dir]
+	c.mu.Unlock()
+	if known {
+		return open
+	}
+	stat, err := os.Stat(filepath.Join(c.root, filepath.FromSlash(dir)))
+	open = err == nil && stat.Mode().Perm()&0o001 != 0 && (dir == "." || c.getsTo(path.Dir(dir)))
+	c.mu.Lock()
+	c.ways[strings.Clone(dir)] = open
+	c.mu.Unlock()
+	return open
+}
+
+func absolute(root string) string {
+	if abs, err := filepath.Abs(root); err == nil {
+		return abs
+	}
+	return root
+}
+
+// A link is where a symbolic link leads.
+type link struct{ ends, target string }
+
+const (
+	linkInside  = "inside"
+	linkOutside = "outside"
+	linkNowhere = "nowhere"
+)
+
+// leads follows a link to where it ends. The target is below the root, with slashes, when it ends inside.
+func (c *counting) leads(rel string) link {
+	root, err := filepath.EvalSymlinks(absolute(c.root))
+	if err != nil {
+		return link{}
+	}
+	name := filepath.Join(root, filepath.FromSlash(rel))
+	to, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		written, _ := os.Readlink(name)
+		return link{linkNowhere, tree.Printable(written)}
+	}
+	if below, err := filepath.Rel(root, to); err == nil && filepath.IsLocal(below) {
+		return link{linkInside, filepath.ToSlash(below)}
+	}
+	return link{linkOutside, tree.Printable(to)}
 }
 
 func (c *counting) isPublic(rel string) bool {
-	return c.public == "" || rel == c.public || strings.HasPrefix(rel, c.public) && rel[len(c.public)] == '/'
+	return c.served && (c.public == "" || rel == c.public || strings.HasPrefix(rel, c.public) && rel[len(c.public)] == '/')
 }
 
 // singly tells whether an entry is kept by itself: where it matters which one it is.
-func singly(e tree.Entry, role, content string, public bool) bool {
+func singly(e tree.Entry, role, within, content string, public bool) bool {
+	if e.Kind == tree.Link {
+		return public && isSecret(role)
+	}
 	if e.Kind != tree.File {
 		return e.Kind == tree.Other
 	}
@@ -212,10 +406,8 @@ func singly(e tree.Entry, role, content string, public bool) bool {
 		return true
 	case dialect.Private, dialect.Backup:
 		return public
-	case dialect.Uploads:
-		return content == program || content == command
 	}
-	return false
+	return within == dialect.Uploads && slices.Contains([]string{program, command, disguised, scripting}, content)
 }
 
 func (c *counting) fail(path string, err error) {
@@ -243,6 +435,9 @@ func (c *counting) gaps() []facts.Gap {
 			gaps = append(gaps, facts.GapOf(facts.Files, name, errors.New("the dialect names it as configuration, and it is not there")))
 		}
 	}
+	if passed := c.passed.Load(); passed > 0 {
+		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "the content of files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d files the first bytes were not looked at, since %d are opened at most; they are taken for what their names say", passed, maxOpened)})
+	}
 	if !tree.HasModes {
 		gaps = append(gaps, facts.GapOf(facts.Files, "modes and owners", errors.New("this system has none; look from the server itself"), facts.ListClasses+".mode"))
 	}
@@ -254,7 +449,16 @@ func (c *counting) list() []facts.Class {
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	list := make([]facts.Class, 0, len(c.classes))
 	for k, counted := range c.classes {
-		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", ACL: counted.acl}
+		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", ACL: counted.acl, Closed: k.closed, Under: counted.under}
+		if k.within != k.role {
+			out.Within = roleWords[k.within]
+		}
+		if !c.served {
+			out.Served = "unknown"
+		}
+		if out.Kind == tree.Link {
+			out.Ends, out.Target = c.links[k.path].ends, c.links[k.path].target
+		}
 		if tree.HasModes {
 			out.Owner, out.Group = names.user(k.uid), names.group(k.gid)
 			if out.Kind != tree.Link {

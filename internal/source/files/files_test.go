@@ -46,6 +46,7 @@ func TestClasses(t *testing.T) {
 		put(t, root, fmt.Sprintf("media/%02d.jpg", i), 0o644)
 	}
 	put(t, root, "media/run.php", 0o644)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "media/run.php"), []byte("<?php system($_GET['c']);"), 0o644))
 	put(t, root, "media/51.jpg", 0o666)
 	put(t, root, "config.php", 0o440)
 	put(t, root, "deep/.htaccess", 0o644)

@@ -143,7 +143,7 @@ func (v *visit) wrongInSitemap(u *url.URL) string {
 		return "noindex"
 	case p.isPage && p.page.Disallowed:
 		return fmt.Sprintf("kept out by robots.txt, line %d", p.page.RobotsLine)
-	case p.isPage && p.page.Elsewhere:
+	case p.isPage && p.page.Elsewhere && p.page.CanonicalWorks == "answers": // one that does not stand is told of the page
 		return "its canonical link names " + p.page.Canonical
 	}
 	return ""

@@ -71,6 +71,11 @@ func (v *visit) assets(ctx context.Context) {
 			v.seen.Assets = append(v.seen.Assets, *a)
 		}
 	}
+	for _, a := range v.seen.Assets {
+		if u, err := url.Parse(a.Address); err == nil && a.Status == http.StatusOK && u.RawQuery == "" && a.Final == a.Address && v.inside(u) {
+			v.seen.Tell(facts.ServedPathHint, u.Path)
+		}
+	}
 	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	if beyond > 0 {
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped, Because: "of styles, scripts and pictures only the first 300 that robots.txt allows are fetched"})

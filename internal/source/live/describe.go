@@ -133,7 +133,7 @@ func (v *visit) kindOf(u *url.URL, d *document) string {
 	switch path := u.EscapedPath(); {
 	case u.String() == v.home.String():
 		return "home"
-	case d.password, d.forms > 0 && signInPage.MatchString(u.Path):
+	case d.password && d.words <= fewSignInWords && !v.homeSignsIn(), d.forms > 0 && signInPage.MatchString(u.Path):
 		return "sign-in"
 	case v.saysNotFound(d):
 		return "error"
@@ -149,6 +149,15 @@ func (v *visit) kindOf(u *url.URL, d *document) string {
 		return "listing"
 	}
 	return "content"
+}
+
+// fewSignInWords is how much a page to sign in on has to say at most, navigation included.
+const fewSignInWords = 250
+
+// homeSignsIn tells whether one can sign in on the home page: then other pages have the same box, and are pages all the same.
+func (v *visit) homeSignsIn() bool {
+	home := v.pages[v.home.String()]
+	return home != nil && home.page.Password
 }
 
 // errorTitle is how error pages are called that answer as if nothing were wrong.

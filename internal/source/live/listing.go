@@ -217,6 +217,9 @@ func (v *visit) mean() {
 		if page.Unread != "" {
 			continue
 		}
+		if home != nil && p != home && p.digest == home.digest && page.Words > 0 && page.Title == home.page.Title {
+			page.Kind = "home" // an inner page is never the home page under another spelling
+		}
 		page.WithSite = home != nil && page.HiddenBy != "" && hiddenAlike(&home.page, page)
 		// Whether an author's listing and its like are to be listed without that cannot be told from here.
 		own := page.HiddenBy != "" && (!page.WithSite || !slices.Contains([]string{"home", "content", "listing"}, page.Kind))

@@ -507,7 +507,7 @@ func (a *analyser) text(raw []byte) {
 	}
 	a.goesOn(raw)
 	if a.inLink && a.wanted.linkTexts && len(a.linkTexts) < maxKept {
-		if words := strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "); words != "" {
+		if words := strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "); len(words) > 2 {
 			a.linkTexts = append(a.linkTexts, a.short(words))
 		}
 	}

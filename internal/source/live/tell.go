@@ -92,13 +92,13 @@ func (v *visit) compare() {
 	titles, descriptions, texts := map[string]int{}, map[string]int{}, map[uint64]*visited{}
 	all := v.real()
 	for _, p := range all {
-		if p.page.Meant {
+		if p.page.Meant && (p.page.Kind != "home" || p == all[0]) { // the home page once, whatever it is written as
 			titles[p.page.Title]++
 			descriptions[p.page.Description]++
 		}
 	}
 	for _, p := range all {
-		if p.page.Meant && p.page.Title != "" {
+		if p.page.Meant && p.page.Title != "" && p.page.Kind != "home" {
 			p.page.TitleShared = titles[p.page.Title] - 1
 		}
 		if p.page.Meant && p.page.Description != "" {
@@ -124,7 +124,11 @@ func (v *visit) canonicals() {
 			continue
 		}
 		u, err := url.Parse(p.page.Canonical)
-		if err != nil || u.Host == "" {
+		switch {
+		case err == nil && u.Scheme != "" && u.Scheme != "http" && u.Scheme != "https":
+			p.page.CanonicalWorks = "no web address"
+			continue
+		case err != nil || u.Host == "":
 			p.page.CanonicalWorks = "not absolute"
 			continue
 		}
@@ -147,12 +151,12 @@ func (v *visit) canonicalWorks(p *visited, u *url.URL) string {
 	switch {
 	case !v.inside(u):
 		return "another host"
+	case at != nil && at.chain.steps > 0:
+		return "redirects"
 	case facts.SameAddress(u.String(), p.page.Address):
 		return "answers"
 	case at == nil || at.chain.final == nil:
 		return "not looked at"
-	case at.chain.steps > 0:
-		return "redirects"
 	case at.page.Status != http.StatusOK:
 		return fmt.Sprintf("answers %d", at.page.Status)
 	case at.page.NoIndex && !at.page.WithSite:
@@ -206,8 +210,8 @@ func (v *visit) variantsAnswer(ctx context.Context) {
 // variant asks for a page under another spelling.
 func (v *visit) variant(ctx context.Context, p *visited, file, query string) {
 	u, err := url.Parse(p.page.Address)
-	if err != nil || !p.page.Meant || len(p.page.Cut) > 0 {
-		return
+	if err != nil || !p.page.Meant || len(p.page.Cut) > 0 || query != "" && p.page.Canonicals == 0 {
+		return // a page without a canonical link is told as that
 	}
 	other := *u
 	other.Path += file

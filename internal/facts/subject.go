@@ -1,0 +1,59 @@
+package facts
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// isAbout tells whether a deviation is wholly about what somebody wrote as its subject: everything (*), the subject as it is
+// reported, or a path with wildcards, in which * stands for a part of a name and ** for any folders.
+func (d Deviation) isAbout(subject string) bool {
+	if subject == "*" || subject == d.Subject {
+		return true
+	}
+	switch item := d.Item.(type) {
+	case *Class:
+		return item.liesIn(strings.TrimPrefix(subject, "./"))
+	case *Page:
+		return matches(subject, item.Path)
+	}
+	if u, err := url.Parse(d.Subject); err == nil && u.Host != "" {
+		return matches(subject, d.Subject) || matches(subject, u.RequestURI())
+	}
+	return matches(subject, d.Subject)
+}
+
+func matches(pattern, name string) bool {
+	is, err := doublestar.Match(pattern, name)
+	return err == nil && is
+}
+
+// liesIn tells whether all entries of a class match a pattern. Of many only the first few are known by name, and the folder
+// that all lie in or below: a pattern that ends in /** is held against that.
+func (c *Class) liesIn(pattern string) bool {
+	if len(c.Paths) == 0 || slices.ContainsFunc(c.Paths, func(name string) bool { return !matches(pattern, name) }) {
+		return false
+	}
+	if c.Count <= len(c.Paths) {
+		return true
+	}
+	if pattern == "**" {
+		return true
+	}
+	folder, deep := strings.CutSuffix(pattern, "/**")
+	return deep && (matches(folder, c.Under) || matches(pattern, c.Under))
+}
+
+// AcceptAs is what one writes as subject of an acceptance to mean this deviation.
+func (d Deviation) AcceptAs() string {
+	if c, is := d.Item.(*Class); is && !c.Single && c.Under != "" && c.Under != "." && c.Count > 1 {
+		return c.Under + "/**"
+	}
+	if c, is := d.Item.(*Class); is && c.Count == 1 && len(c.Paths) == 1 {
+		return c.Paths[0]
+	}
+	return d.Subject
+}
