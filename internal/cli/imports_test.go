@@ -34,6 +34,7 @@ var (
 		"report":          {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":      {}, // for tests alone
 		"hostile":         {}, // tests and nothing else
+		"real":            {}, // tests and nothing else
 	}
 )
 

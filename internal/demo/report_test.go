@@ -85,7 +85,7 @@ func TestFirstThings(t *testing.T) {
 	for folder, want := range map[string][]string{
 		"lantern-lane": {"permissions.uploads-inert", "permissions.private-outside", "hardening.registration-role"},
 		"copperbeck":   {"hardening.registration-role", "hardening.debug-off", "permissions.config-locked"},
-		"saltmarsh":    {"hardening.secret", "visibility.index-building", "permissions.config-locked"},
+		"saltmarsh":    {"hardening.secret", "visibility.index-building", "titles.tagline-own"},
 	} {
 		var got []string
 		for _, f := range report.New(mend(t, disordered(t, folder), true).audit()).Words.First {

@@ -112,7 +112,7 @@ func (v *visit) compare() {
 			texts[p.digest] = p
 			continue
 		}
-		p.page.Twin, first.page.Twin = first.page.Address, p.page.Address
+		p.page.Twin = first.page.Address // the one that was met first is the page, and this another address of it
 	}
 }
 
