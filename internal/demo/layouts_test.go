@@ -23,7 +23,8 @@ type layout struct {
 	write func(t *testing.T, root string) map[string]string // and where each setting is
 }
 
-// layouts are in English with many words, in clipped English, in German, in French, and in camel case.
+// layouts are in English with many words, in clipped English, in German, in French, and in camel case; then files without a
+// telling ending, and programs.
 var layouts = []layout{
 	{"wordy English in a table", func(t *testing.T, root string) map[string]string {
 		writeText(t, root, "app/config/database.ini", "[database]\nengine = sqlite\nfilename = var/site.sqlite\ntable_prefix = wx7_\n")
@@ -87,6 +88,43 @@ var layouts = []layout{
 			"\"performance\": {", "\"pageCache\": true,|cache.page", "\"cacheTtlSeconds\": 900,|cache.lifetime", "\"gzipCompression\": true,|delivery.compression", "\"minifyHtml\": false|delivery.minify", "},",
 			"\"uploads\": {", "\"allowedTypes\": [\"jpg\", \"png\"],|upload.types", "\"maxFileSizeMb\": 6|upload.size", "},", "\"maintenance\": {", "\"enabled\": false,|maintenance.on", "\"message\": \"Trimming the wicks. Back by dusk.\"|maintenance.message", "},",
 			"\"debug\": false,|debug.on", "\"feedItems\": 10,|feed.items", "\"addressShape\": \"/:year/:slug/\",|permalink.pattern", "\"galleryColumns\": 4,", "\"schemaVersion\": 12", "}"})
+	}},
+	// These five were written before discovery read a file by its content: two have no ending that tells, two are programs.
+	{"English in a program that indents", func(t *testing.T, root string) map[string]string {
+		writeText(t, root, "manage.py", "import sys\n\ndef main():\n    title = 'no'\n    return run(sys.argv)\n")
+		return writeLines(t, root, "bakery/settings.py", "script", " = ", []string{"\"\"\"Settings of the bakery.\"\"\"", "import os", "BASE = os.path.dirname(__file__)", "DEBUG = False|debug.on", "SECRET_KEY = 'an invented key for a test and nothing else'|security.secret", "TIME_ZONE = 'Europe/London'|site.time_zone",
+			"LANGUAGE_CODE = 'en-gb'|site.language", "SITE_NAME = 'Oven & Peel'|site.title", "SITE_TAGLINE = \"Bread while it's warm\"|site.tagline", "SITE_URL = 'https://www.ovenpeel.example'|site.address", "DEFAULT_FROM_EMAIL = 'bread@ovenpeel.example'|mail.sender_address",
+			"ADMIN_EMAIL = 'baker@ovenpeel.example'|mail.admin", "META_DESCRIPTION = 'Sourdough, rye and buns from a wood oven, baked before dawn.'|meta.description", "META_KEYWORDS = ['bread', 'rye']|meta.keywords", "ROBOTS_INDEX = True|meta.robots_index",
+			"SITEMAP_ENABLED = True|sitemap.offered", "TITLE_SEPARATOR = '-'|title.separator", "CACHE = {", "    'page_cache': True,|cache.page", "    'lifetime_seconds': 600,|cache.lifetime", "    'backend': 'memory',", "}", "SESSION_TIMEOUT_MINUTES = 30|session.idle", "LOGIN_PATH = '/dough'|login.path",
+			"MAX_LOGIN_ATTEMPTS = 5|login.attempts", "REGISTRATION_OPEN = False|registration.open", "MAINTENANCE_MODE = False|maintenance.on", "MAINTENANCE_MESSAGE = 'The oven is cooling. Back at five.'|maintenance.message", "UPLOAD_ALLOWED_EXTENSIONS = ['jpg', 'png']|upload.types",
+			"MAX_UPLOAD_SIZE_MB = 8|upload.size", "COMMENTS_ENABLED = True|comments.open", "FEED_ITEMS = 15|feed.items", "GZIP_COMPRESSION = True|delivery.compression", "MINIFY_HTML = False|delivery.minify", "ROOT_URLCONF = 'bakery.urls'", "PAGE_SIZE = 20"})
+	}},
+	{"a module with braces", func(t *testing.T, root string) map[string]string {
+		return writeLines(t, root, "server/site.config.js", "script", ": ", []string{"// What the pottery's site is told.", "module.exports = {", "  general: {", "    siteTitle: 'Kiln Street Pottery',|site.title", "    tagline: 'Cups that fit the hand',|site.tagline", "    locale: 'en-GB',|site.language", "    timezone: 'Europe/London',|site.time_zone",
+			"    baseUrl: 'https://www.kilnstreet.example',|site.address", "    favicon: '/img/cup.ico',|site.icon", "    logo: '/img/kiln.svg',|site.logo", "  },", "  seo: {", "    description: 'Cups, bowls and classes in a pottery with two kilns and one cat.',|meta.description", "    keywords: ['pottery', 'cups'],|meta.keywords",
+			"    noindex: false,|meta.robots_index", "    sitemap: true,|sitemap.offered", "    openGraphImage: '/img/card.jpg',|card.image", "  },", "  mail: {", "    senderName: 'Kiln Street',|mail.sender_name", "    senderAddress: 'hello@kilnstreet.example',|mail.sender_address", "  },", "  security: {", "    sessionSecret: 'an invented key for a test, and only that',|security.secret",
+			"    sessionTimeoutMinutes: 20,|session.idle", "    loginPath: '/back-door',|login.path", "    maxLoginAttempts: 4,|login.attempts", "    allowRegistration: false,|registration.open", "  },", "  cache: {", "    pages: true,|cache.page", "    ttlSeconds: 1200,|cache.lifetime", "    gzip: true,|delivery.compression", "  },",
+			"  maintenance: {", "    enabled: false,|maintenance.on", "    message: 'The kiln is hot; the site is not. Back by noon.',|maintenance.message", "  },", "  debug: false,|debug.on", "  started: Date.now(),", "  columns: 3,", "};"})
+	}},
+	{"lines in a file without an ending", func(t *testing.T, root string) map[string]string {
+		return writeLines(t, root, "etc/siteconfig", "plain", " = ", []string{"# The ferry's own site.", "site_title = The Little Ferry|site.title", "site_slogan = Over and back since 1911|site.tagline", "language = en-GB|site.language", "timezone = Europe/London|site.time_zone", "site_url = https://www.littleferry.example|site.address",
+			"admin_email = captain@littleferry.example|mail.admin", "mail_from_name = The Little Ferry|mail.sender_name", "mail_from_address = ferry@littleferry.example|mail.sender_address", "meta_description = A ferry for twelve people and their bicycles, every half hour.|meta.description", "meta_keywords = ferry, bicycles, river|meta.keywords",
+			"robots_noindex = no|meta.robots_index", "sitemap_enabled = yes|sitemap.offered", "favicon = /anchor.ico|site.icon", "logo = /boat.svg|site.logo", "homepage = timetable|front.page", "copyright = © 2026 The Little Ferry|site.copyright", "page_cache = yes|cache.page", "cache_lifetime_seconds = 900|cache.lifetime",
+			"gzip = yes|delivery.compression", "minify = no|delivery.minify", "session_timeout_minutes = 25|session.idle", "login_path = /wheelhouse|login.path", "login_attempts = 5|login.attempts", "allow_registration = no|registration.open", "upload_types = jpg png pdf|upload.types", "upload_max_kb = 3072|upload.size",
+			"maintenance = no|maintenance.on", "maintenance_message = The river is high. Back when it is not.|maintenance.message", "debug = no|debug.on", "feed_items = 12|feed.items", "comments = no|comments.open", "boats = 2"})
+	}},
+	{"sections in a file with somebody's own ending", func(t *testing.T, root string) map[string]string {
+		return writeLines(t, root, "storage/main.dat", "ini", "=", []string{"[site]", "name=The Button Box|site.title", "tagline=Every button that ever fell off|site.tagline", "lang=en-GB|site.language", "timezone=Europe/London|site.time_zone", "url=https://www.buttonbox.example|site.address", "icon=/b.ico|site.icon", "logo=/box.svg|site.logo", "[mail]",
+			"admin=box@buttonbox.example|mail.admin", "sender_name=The Button Box|mail.sender_name", "sender_address=post@buttonbox.example|mail.sender_address", "[seo]", "description=Buttons of horn, brass and glass, sorted by size and by temper.|meta.description", "keywords=buttons, horn, brass|meta.keywords", "index=1|meta.robots_index", "sitemap=1|sitemap.offered",
+			"title_separator=-|title.separator", "[login]", "path=/thimble|login.path", "attempts=6|login.attempts", "[session]", "idle_minutes=15|session.idle", "[registration]", "open=0|registration.open", "confirm_mail=1|registration.confirm_mail", "[cache]", "pages=0|cache.page", "lifetime_seconds=60|cache.lifetime",
+			"[maintenance]", "enabled=0|maintenance.on", "message=We are counting. Back on Monday.|maintenance.message", "contact=post@buttonbox.example|maintenance.contact", "[uploads]", "types=jpg,png|upload.types", "max_size_mb=2|upload.size", "[debug]", "enabled=0|debug.on", "[shelves]", "rows=14"})
+	}},
+	{"tables that return", func(t *testing.T, root string) map[string]string {
+		return writeLines(t, root, "app/options.lua", "script", " = ", []string{"-- what the observatory's site is told", "return {", "  site = {", "    title = \"Heron Hill Observatory\",|site.title", "    tagline = \"One dome, no streetlights\",|site.tagline", "    language = \"en-GB\",|site.language", "    timezone = \"Europe/London\",|site.time_zone",
+			"    url = \"https://www.heronhill.example\",|site.address", "    favicon = \"/star.ico\",|site.icon", "    logo = \"/dome.svg\",|site.logo", "    copyright = \"© 2026 Heron Hill\",|site.copyright", "  },", "  seo = {", "    description = \"Nights at the telescope for groups, when the clouds allow it.\",|meta.description", "    keywords = { \"stars\", \"dome\" },|meta.keywords",
+			"    hide_from_robots = false,|meta.robots_index", "    sitemap = true,|sitemap.offered", "  },", "  mail = { sender_name = \"Heron Hill\", sender_address = \"dome@heronhill.example\" },|mail.sender_name", "  login = {", "    path = \"/ladder\",|login.path", "    max_attempts = 3,|login.attempts", "  },", "  session_minutes = 30,|session.idle",
+			"  registration_open = false,|registration.open", "  page_cache = true,|cache.page", "  cache_seconds = 300,|cache.lifetime", "  gzip = true,|delivery.compression", "  maintenance = {", "    on = false,|maintenance.on", "    message = \"The dome is shut. Back at dusk.\",|maintenance.message", "  },",
+			"  upload = {", "    types = { \"jpg\", \"png\" },|upload.types", "    max_mb = 5,|upload.size", "  },", "  debug = false,|debug.on", "  secret_key = \"an invented key for this one test alone\",|security.secret", "  mirrors = 2,", "}"})
 	}},
 }
 

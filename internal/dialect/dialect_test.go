@@ -146,6 +146,11 @@ func TestTranslations(t *testing.T) {
 		{setting("permalink.pattern", Setting{Translation: Translation{Placeholders: map[string]string{"<n>": "{name}", "<n>x": "{id}"}}}), "/<n>/<n>x", "/{name}/{id}"},
 		{setting("upload.types", Setting{Translation: Translation{Split: " "}}), " jpg  png ", "jpg, png"},
 		{setting("upload.types", Setting{}), []any{"jpg", int64(7)}, "jpg, 7"},
+		{setting("cache.page", Setting{Translation: Translation{Contains: "page_cache"}}), "gzip, Page_Cache, minify", "yes"},
+		{setting("cache.page", Setting{Translation: Translation{Contains: "page_cache"}}), "gzip minify", "no"},
+		{setting("cache.page", Setting{Translation: Translation{Contains: "page_cache"}}), []any{"gzip", "page_cache"}, "yes"},
+		{setting("cache.page", Setting{Translation: Translation{Contains: "page_cache", Inverted: true}}), "page_cache", "no"},
+		{setting("code.editing", Setting{Translation: Translation{IsSet: true}}), "", "no"},
 		{setting("security.secret", Setting{}), "hush", "set, 4 characters"},
 		{setting("feed.items", Setting{}), 20.0, "20"},
 	} {
@@ -269,6 +274,41 @@ func TestADialectBuildsOnAnother(t *testing.T) {
 	sure, by := d.Recognised(Traces{Holds: func(file, _ string) bool { return file == "works/brindle.php" }})
 	assert.Greater(t, sure, 0.5)
 	assert.Equal(t, []string{"there is works/brindle.php"}, by)
+}
+
+func TestAWordInAListIsAddedAndRemovedAlone(t *testing.T) {
+	s := Setting{Name: "cache.page", Type: facts.Bool, Translation: Translation{Contains: "page_cache"}}
+	for _, c := range []struct {
+		old  any
+		to   bool
+		want any
+	}{
+		{"gzip, minify", true, "gzip, minify, page_cache"}, {"gzip,page_cache,minify", false, "gzip,minify"}, {"gzip page_cache", false, "gzip"},
+		{[]any{"gzip"}, true, []any{"gzip", "page_cache"}}, {[]any{"Page_Cache"}, false, []any{}}, {"", true, "page_cache"},
+	} {
+		got, err := s.Stored(facts.BoolOf(c.to), Like{Old: c.old})
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got, "%v", c.old)
+	}
+	set := Setting{Name: "code.editing", Type: facts.Bool, Translation: Translation{IsSet: true}}
+	on, err := set.Value("anything")
+	require.NoError(t, err)
+	assert.True(t, on.Bool())
+	_, err = set.Stored(facts.BoolOf(true), Like{})
+	assert.ErrorContains(t, err, "only a person can say")
+	off, err := set.Stored(facts.BoolOf(false), Like{Old: "anything"})
+	require.NoError(t, err)
+	assert.Equal(t, "", off)
+
+	for text, wrong := range map[string]string{
+		"settings: {site.title: {from: prompt/a, contains: x}}":                                     "make a yes or a no",
+		"settings: {cache.page: {from: prompt/a, contains: x, words: {a: \"yes\"}}}":                "write one of",
+		"settings: {cache.page: {from: prompt/a, depends: {on: prompt/b, is: [a], else: maybe}}}":   "depends has on",
+		"settings: {cache.page: {from: prompt/a, depends: {on: nowhere/b, is: [a], else: \"no\"}}}": "nowhere",
+	} {
+		_, err := loadText(t, "dialect: plus\nversion: 2\nbuilds_on: brindle\n"+text+"\n")
+		assert.ErrorContains(t, err, wrong, text)
+	}
 }
 
 func TestRoles(t *testing.T) {

@@ -24,6 +24,8 @@ type Setting struct {
 	Screen   string          `yaml:"screen"`   // where a person finds it
 	Since    string          `yaml:"since"`    // the version that brought it
 	Until    string          `yaml:"until"`    // the version that took it away
+	// Depends says that the value counts only where another place says so.
+	Depends *Dependence `yaml:"depends"`
 	// EmptyIsUnset takes an empty text for no value, as systems with a column for every setting do.
 	EmptyIsUnset bool `yaml:"empty_is_unset"`
 	Translation  `yaml:",inline"`
@@ -32,6 +34,20 @@ type Setting struct {
 	Name  string     `yaml:"-"`
 	Type  facts.Type `yaml:"-"`
 	Entry facts.Term `yaml:"-"`
+}
+
+// A Dependence is a place on which a setting depends: only where one of the words in Is stands there does the setting count;
+// elsewhere it is what Else says.
+type Dependence struct {
+	On   string   `yaml:"on"`
+	Is   []string `yaml:"is"`
+	Else Default  `yaml:"else"`
+}
+
+// Holds tells whether what is stored at the place lets the setting count.
+func (d *Dependence) Holds(stored any) bool {
+	text, single := Text(stored)
+	return single && slices.ContainsFunc(d.Is, func(word string) bool { return strings.EqualFold(word, strings.TrimSpace(text)) })
 }
 
 // A Place is where a value is stored, store/key, with the versions of the system that have it there.
@@ -202,6 +218,14 @@ func (d *Dialect) checkSetting(s Setting) error {
 			return err
 		}
 	}
+	if s.Depends != nil {
+		if err := d.checkPlace(s.Pos, s.Depends.On); err != nil {
+			return err
+		}
+		if v, err := s.Entry.Type.Parse(string(s.Depends.Else)); err != nil || !s.Entry.Check(v) || len(s.Depends.Is) == 0 {
+			return d.errorf(s.Pos, "%s: depends has on (a place), is (what stands there for the setting to count) and else, a %s that it is otherwise", s.Name, s.Entry.Type)
+		}
+	}
 	if s.Default != nil {
 		if v, err := s.Entry.Type.Parse(string(*s.Default)); err != nil || !s.Entry.Check(v) {
 			return d.errorf(s.Pos, "%s: the default %q is no %s", s.Name, *s.Default, s.Entry.Type)
@@ -219,6 +243,12 @@ func (d *Dialect) checkTranslation(at strict.Pos, name string, t Translation, en
 			return d.errorf(at, "%s: %q is translated to %q, which is none of %s%s", name, stored, neutral,
 				strings.Join(entry.Words, ", "), nearest.Hint(neutral, entry.Words))
 		}
+	}
+	if (t.Contains != "" || t.IsSet) && entry.Type != facts.Bool {
+		return d.errorf(at, "%s: contains and is_set make a yes or a no, and this is a %s", name, entry.Type)
+	}
+	if t.Contains != "" && (t.IsSet || len(t.Words) > 0) || t.IsSet && len(t.Words) > 0 {
+		return d.errorf(at, "%s: write one of contains (a word in a list), is_set (anything at all) and words (each word)", name)
 	}
 	if t.Wrapped != "" && strings.Count(t.Wrapped, "{value}") != 1 {
 		return d.errorf(at, "%s: wrapped holds {value} once", name)

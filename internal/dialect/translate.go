@@ -22,6 +22,9 @@ type Translation struct {
 	Placeholders map[string]string `yaml:"placeholders"`
 	Split        string            `yaml:"split"`   // what separates the items of a list; a comma when empty
 	Wrapped      string            `yaml:"wrapped"` // text around the value: max-age={value}
+	// Contains makes yes or no of a stored list: whether this word is in it. IsSet makes it of whether anything is stored.
+	Contains string `yaml:"contains"`
+	IsSet    bool   `yaml:"is_set"`
 }
 
 var units = map[facts.Type][]string{
@@ -59,9 +62,22 @@ func (t Translation) Value(entry facts.Term, stored any) (facts.Value, error) {
 	if items, ok := stored.([]any); ok && entry.Type == facts.List {
 		return facts.ListOf(texts(items)...), nil
 	}
+	if t.Contains != "" && entry.Type == facts.Bool {
+		_, there := t.containing(stored)
+		return facts.BoolOf(there != t.Inverted), nil
+	}
+	if items, ok := stored.([]any); ok && t.IsSet {
+		return facts.BoolOf(len(items) > 0 != t.Inverted), nil
+	}
 	text, ok := Text(stored)
 	if !ok {
+		if entry.Type == facts.Bool {
+			return facts.Value{}, fmt.Errorf("what is stored is a list; write contains: WORD for whether a word is in it, or is_set: yes")
+		}
 		return facts.Value{}, fmt.Errorf("what is stored is no single value")
+	}
+	if t.IsSet && entry.Type == facts.Bool {
+		return facts.BoolOf(strings.TrimSpace(text) != "" != t.Inverted), nil
 	}
 	if before, after, wrapped := strings.Cut(t.Wrapped, "{value}"); wrapped && text != "" {
 		inner, starts := strings.CutPrefix(text, before)
@@ -91,7 +107,10 @@ func (t Translation) Value(entry facts.Term, stored any) (facts.Value, error) {
 		}
 	case facts.Bool:
 		v, err := entry.Type.Parse(text)
-		if err == nil && t.Inverted {
+		switch {
+		case err != nil:
+			err = fmt.Errorf("%w; write words: {STORED: yes, ...} for what each word means, contains: WORD for a word in a list, or is_set: yes for anything at all", err)
+		case t.Inverted:
 			v = facts.BoolOf(!v.Bool())
 		}
 		return v, err
@@ -150,6 +169,15 @@ func (t Translation) Stored(entry facts.Term, v facts.Value, like Like) (any, er
 }
 
 func (t Translation) spell(entry facts.Term, v facts.Value, like Like) (any, error) {
+	switch {
+	case t.Contains != "" && entry.Type == facts.Bool:
+		return t.withWord(v.Bool() != t.Inverted, like), nil
+	case t.IsSet && entry.Type == facts.Bool:
+		if v.Bool() != t.Inverted {
+			return nil, errors.New("what is to stand there only a person can say")
+		}
+		return "", nil
+	}
 	if text, ok := t.word(entry, v); ok {
 		return like.shape(t.wrap(text)), nil
 	}
@@ -176,6 +204,47 @@ func (t Translation) spell(entry facts.Term, v facts.Value, like Like) (any, err
 		return like.shape(t.wrap(strconv.FormatInt(v.Number(), 10))), nil
 	}
 	return t.wrap(like.tagged(entry, v.Text())), nil
+}
+
+// containing is a stored list, and whether the word is in it, in whatever case.
+func (t Translation) containing(stored any) (items []string, there bool) {
+	if list, isList := stored.([]any); isList {
+		items = texts(list)
+	} else if text, ok := Text(stored); ok {
+		items = splitList(text, t.between(text))
+	}
+	return items, slices.ContainsFunc(items, func(item string) bool { return strings.EqualFold(item, t.Contains) })
+}
+
+// between is what separates the items of a stored list: as the dialect says, or commas where there are any, or blanks.
+func (t Translation) between(text string) string {
+	if t.Split != "" || strings.Contains(text, ",") {
+		return t.Split
+	}
+	return " "
+}
+
+// withWord is a stored list with the word in it, or without; the other items stay.
+func (t Translation) withWord(wanted bool, like Like) any {
+	items, there := t.containing(like.Old)
+	switch {
+	case wanted && !there:
+		items = append(items, t.Contains)
+	case !wanted && there:
+		items = slices.DeleteFunc(items, func(item string) bool { return strings.EqualFold(item, t.Contains) })
+	}
+	if _, isList := like.Old.([]any); isList {
+		list := []any{}
+		for _, item := range items {
+			list = append(list, item)
+		}
+		return list
+	}
+	old, _ := Text(like.Old)
+	if between := t.between(old); between == " " {
+		return strings.Join(items, between)
+	}
+	return strings.Join(items, t.joint(like))
 }
 
 // posixLocale is a language as POSIX and the C library spell it: en_GB.UTF-8@euro (POSIX.1-2024, 8.2).

@@ -1,14 +1,17 @@
 package discover
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io/fs"
 	"maps"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/format"
@@ -42,11 +45,16 @@ const (
 	maxText    = 2000 // of a value that may be a setting
 )
 
-// formatsByEnding are the files that may be configuration.
+// formatsByEnding are the formats that an ending promises. A file is read as that first, and as what it looks like otherwise.
 var formatsByEnding = map[string]string{
 	".php": "php", ".ini": "ini", ".cfg": "ini", ".env": "env", ".yaml": "yaml", ".yml": "yaml", ".json": "json", ".toml": "toml",
-	".xml": "xml", ".properties": "properties", ".conf": "plain",
+	".xml": "xml", ".properties": "properties", ".conf": "plain", ".py": "script", ".rb": "script", ".js": "script", ".mjs": "script", ".cjs": "script", ".ts": "script",
+	".lua": "script", ".pl": "script", ".pm": "script", ".sh": "env",
 }
+
+// noConfiguration are endings of what is shown, played or packed, and of what only looks like settings.
+var noConfiguration = []string{".html", ".htm", ".css", ".svg", ".png", ".jpg", ".jpeg", ".gif", ".webp", ".ico", ".woff", ".woff2", ".ttf", ".eot", ".pdf", ".zip", ".gz", ".tar", ".mp3", ".mp4", ".map",
+	".md", ".rst", ".log", ".sql", ".lock", ".po", ".mo", ".pot", ".csv", ".tsv", ".db", ".sqlite", ".sqlite3", ".scss", ".less", ".vue", ".jsx", ".tsx", ".twig", ".tpl"}
 
 // foreign are folders with other people's programs, or with nothing that anybody set.
 var foreign = []string{"vendor", "node_modules", "cache", "tmp", "temp", "logs", "log", "test", "tests", ".git", ".svn", "media", "uploads", "files", "themes", "templates", "lang", "locale", "i18n", "docs"}
@@ -83,6 +91,7 @@ type configFile struct {
 
 func (d *Draft) walk(root string) error {
 	files := 0
+	var passed []string
 	byFolder := map[string][]configFile{}
 	err := filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
 		if err != nil {
@@ -104,8 +113,11 @@ func (d *Draft) walk(root string) error {
 			return nil
 		}
 		d.files = append(d.files, rel)
-		if f, ok := readConfig(full, rel, e); ok {
-			byFolder[path.Dir(rel)] = append(byFolder[path.Dir(rel)], f)
+		switch t := readConfig(full, rel, e); {
+		case t.read:
+			byFolder[path.Dir(rel)] = append(byFolder[path.Dir(rel)], t.file)
+		case t.promises:
+			passed = append(passed, rel+" ("+t.because+")")
 		}
 		return nil
 	})
@@ -119,39 +131,153 @@ func (d *Draft) walk(root string) error {
 			}
 		}
 	}
+	d.note(len(d.files), passed)
 	return nil
 }
 
-// readConfig reads a file that may be configuration.
-func readConfig(full, rel string, e fs.DirEntry) (configFile, bool) {
+// A reading of a file: what came of it, or why nothing did.
+type tried struct {
+	file     configFile
+	read     bool
+	promises bool   // by its name or its look it is configuration
+	because  string // why it was not read
+}
+
+// configName is how configuration is called.
+var configName = regexp.MustCompile(`(?i)(?:^|[._-])(?:config|configuration|conf|cfg|settings?|options?|preferences|prefs|params?|parameters|setup|defaults|site|local|env|einstellungen|konfiguration|parametres|configuracion|ajustes|impostazioni)(?:[._-]|$)`)
+
+// readConfig reads a file that may be configuration: as its ending promises, or as what it looks like.
+func readConfig(full, rel string, e fs.DirEntry) tried {
 	name := strings.ToLower(e.Name())
-	formatName := formatsByEnding[path.Ext(name)]
+	promised := formatsByEnding[path.Ext(name)]
 	if name == ".env" || strings.HasPrefix(name, ".env.") {
-		formatName = "env"
+		promised = "env"
 	}
+	t := tried{promises: promised != "" && promised != "script" && promised != "php" || configName.MatchString(name)}
 	stat, err := e.Info()
-	if formatName == "" || err != nil || !stat.Mode().IsRegular() || stat.Size() > maxConfig || stat.Size() == 0 {
-		return configFile{}, false
+	switch {
+	case err != nil || !stat.Mode().IsRegular() || stat.Size() == 0 || slices.Contains(noConfiguration, path.Ext(name)):
+		t.promises = false
+		return t
+	case stat.Size() > maxConfig:
+		t.because = fmt.Sprintf("it is larger than %d KiB", maxConfig>>10)
+		return t
 	}
 	data, err := ordinary.Read(full, maxConfig)
 	if err != nil {
-		return configFile{}, false
+		t.because = err.Error()
+		return t
 	}
-	doc, err := format.Read(formatName, data, format.Options{Dir: path.Join("/", path.Dir(rel))})
-	if err != nil && formatName == "plain" {
-		formatName = "ini"
-		doc, err = format.Read(formatName, data, format.Options{})
+	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
+		t.because = "it is no text"
+		return t
 	}
-	if err != nil {
-		return configFile{}, false
-	}
-	f := configFile{path: rel, format: formatName}
-	for _, entry := range doc.Entries() {
-		if entry.Unresolved == "" {
-			f.entries = append(f.entries, entry)
+	var first error
+	for _, formatName := range looksLike(promised, data) {
+		doc, err := format.Read(formatName, data, format.Options{Dir: path.Join("/", path.Dir(rel))})
+		if err != nil {
+			if first == nil {
+				first = fmt.Errorf("as %s: %w", formatName, err)
+			}
+			continue
+		}
+		f := configFile{path: rel, format: formatName}
+		for _, entry := range doc.Entries() {
+			if entry.Unresolved == "" {
+				f.entries = append(f.entries, entry)
+			}
+		}
+		if len(f.entries) > 0 && (formatName == promised && promised != "script" || speaks(f)) {
+			return tried{file: f, read: true}
 		}
 	}
-	return f, len(f.entries) > 0
+	switch {
+	case first != nil:
+		t.because = first.Error()
+	default:
+		t.because = "hardly any name in it is one that settings have"
+	}
+	return t
+}
+
+// looksLike are the formats to try on a file, the likeliest first: what its ending promises, and what its first signs are
+// those of.
+func looksLike(promised string, data []byte) []string {
+	text := strings.TrimLeft(strings.TrimPrefix(string(data[:min(len(data), 4096)]), "\ufeff"), " \t\r\n")
+	var list []string
+	add := func(names ...string) {
+		for _, name := range names {
+			if name != "" && !slices.Contains(list, name) {
+				list = append(list, name)
+			}
+		}
+	}
+	add(promised)
+	switch {
+	case strings.HasPrefix(text, "<?php"):
+		add("php")
+	case strings.HasPrefix(text, "<"):
+		add("xml")
+	case strings.HasPrefix(text, "{"):
+		add("json", "script")
+	case sectionLine.MatchString(text):
+		add("toml", "ini", "json")
+	case strings.HasPrefix(text, "a:") || strings.HasPrefix(text, "O:"):
+		add("serialised")
+	}
+	if promised == "json" || promised == "xml" || promised == "php" {
+		return list
+	}
+	if exportLine.MatchString(text) {
+		add("script")
+	}
+	if assignLine.MatchString(text) {
+		add("toml", "env", "ini", "script", "properties", "plain")
+	}
+	add("yaml", "env", "ini", "properties", "plain", "script")
+	return list
+}
+
+var (
+	sectionLine = regexp.MustCompile(`(?m)^\[[A-Za-z0-9_. "-]+\]\s*(?:[#;].*)?$`)
+	assignLine  = regexp.MustCompile(`(?m)^\s*[\w.$-]+\s*=\s*\S`)
+	exportLine  = regexp.MustCompile(`(?m)^(?:module\.exports|export default|return\s*\{|local \w|const \w|var \w|our [%$]|\w+ = (?:\{|\[|True|False|None))`)
+)
+
+// speaks tells whether enough names in a file are such as settings have: three at least, and a third of them.
+func speaks(f configFile) bool {
+	known := 0
+	for _, e := range f.entries {
+		key := e.Path[strings.LastIndexByte(e.Path, '.')+1:]
+		if slices.ContainsFunc(wordsOf(key), func(w word) bool { return len(w.concepts) > 0 }) {
+			known++
+		}
+	}
+	return known >= 3 && known*3 >= len(f.entries)
+}
+
+// note says what was looked at, what of it was read, and why the rest of what looks like settings was not.
+func (d *Draft) note(files int, passed []string) {
+	text := fmt.Sprintf("%d files were looked at; %d look like settings", files, len(d.configs)+len(passed))
+	switch {
+	case len(d.configs) == 0 && len(passed) == 0:
+		text += ", so nothing was read"
+	case len(d.configs) == 0:
+		text += "; none could be read"
+	default:
+		text += fmt.Sprintf("; %d of them could be read", len(d.configs))
+	}
+	if len(passed) > 0 {
+		const most = 5
+		if len(d.configs) > 0 {
+			text += ", and not"
+		}
+		text += ": " + strings.Join(passed[:min(len(passed), most)], "; ")
+		if more := len(passed) - most; more > 0 {
+			text += fmt.Sprintf("; and %d more", more)
+		}
+	}
+	d.Notes = append(d.Notes, text)
 }
 
 // withoutContent leaves out the files of a folder that are alike: a record for each page or person is content.

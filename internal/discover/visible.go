@@ -22,7 +22,7 @@ func shown(live *facts.Snapshot) *visible {
 	if live == nil {
 		return nil
 	}
-	text := func(term *facts.Term) string { value, _ := live.Is(term); return value.String() }
+	text := func(term *facts.Term) string { value, _ := live.Is(term); return spaced(value.String()) }
 	yes := func(term *facts.Term) *bool {
 		value, known := live.Is(term)
 		if !known {
@@ -38,15 +38,18 @@ func shown(live *facts.Snapshot) *visible {
 	}
 	for _, page := range live.Pages {
 		if page.Title != "" {
-			v.titles = append(v.titles, page.Title)
+			v.titles = append(v.titles, spaced(page.Title))
 		}
 	}
 	return v
 }
 
+// spaced is a text with one space wherever there is white space: in markup, more of it means nothing.
+func spaced(text string) string { return strings.Join(strings.Fields(text), " ") }
+
 // shows tells how strongly the live pages speak for a value being this setting, and how.
 func (v *visible) shows(name string, c candidate) (float64, string) {
-	text := strings.TrimSpace(c.text)
+	text := spaced(c.text)
 	if v == nil || text == "" {
 		return 0, ""
 	}

@@ -127,6 +127,7 @@ var formats = []format{
 	{"properties", readProperties, spellProperties, addProperties},
 	{"plain", readPlain, spellPlain, addPlain},
 	{"serialised", readSerialised, spellSerialised, addSerialised},
+	{"script", readScript, spellScript, nil},
 	{"text", readText, spellText, nil},
 }
 

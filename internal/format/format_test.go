@@ -72,6 +72,9 @@ var formatCases = []struct {
 		want: map[string]any{"title": "old", "on": true, "l": []any{int64(7), nil}},
 		at:   [2]int{1, 18}, replace: "title", with: `é";`, replaced: `s:4:"é";";s:2:"on"`,
 		add: "more", added: `a:4:{s:5:"title"`, wrong: map[string]string{`a:1:{s:9:"x";}`: "column 11", `i:x;`: "line 1", `s:1:"xx";`: "column 7", "b:1;z": "the end is expected"}},
+	{format: "script", source: "# kept\nTITLE = 'old'  # kept\nconf = {\n  'a': \"x\", 'l': [1, 2],\n}\n",
+		want: map[string]any{"TITLE": "old", "conf.a": "x", "conf.l": []any{int64(1), int64(2)}},
+		at:   [2]int{2, 9}, replace: "TITLE", with: "it is \"new\"", replaced: "TITLE = 'it is \"new\"'  # kept", wrong: map[string]string{"nothing": "line 1, column 1"}},
 	{format: "text", source: "old words\n", want: map[string]any{"": "old words"},
 		at: [2]int{1, 1}, replace: "", with: "new", replaced: "new\n"},
 }

@@ -123,6 +123,19 @@ func Readings(ctx context.Context, site *store.Installation, s dialect.Setting) 
 		}
 		readings = append(readings, facts.Reading{Source: facts.Settings, Name: s.Name, Value: value, Origin: f.Origin, Factory: s.IsFactory(f.Value)})
 	}
+	if s.Depends != nil {
+		f, err := site.Look(s.Depends.On)
+		if err != nil {
+			return nil, err
+		}
+		if !f.There || !s.Depends.Holds(f.Value) {
+			value, _ := s.Entry.Type.Parse(string(s.Depends.Else))
+			if !f.There {
+				f.Origin = facts.Origin{Default: site.Dialect.Named(), Screen: s.Screen}
+			}
+			return append([]facts.Reading{{Source: facts.Settings, Name: s.Name, Value: value, Origin: f.Origin}}, readings...), nil
+		}
+	}
 	if len(readings) > 0 {
 		return readings, nil
 	}
