@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -35,6 +36,11 @@ func settingEdits(ctx context.Context, site *store.Installation, c *Change) ([]s
 	}
 	if c.Origin.Screen == "" {
 		c.Origin.Screen = setting.Screen
+	}
+	if d := setting.Depends; d != nil {
+		if f, err := site.Look(d.On); err == nil && !(f.There && d.Holds(f.Value)) {
+			return nil, fmt.Errorf("it counts only while %s says %s, and it does not: a person has to say so first", d.On, strings.Join(d.Is, " or "))
+		}
 	}
 	edits, err := site.PlanSetting(ctx, setting, c.To)
 	c.From = facts.Value{} // what is there and means nothing
