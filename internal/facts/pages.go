@@ -154,7 +154,7 @@ type Page struct {
 	Indexable      bool     `json:"indexable"`    // status 200, and neither tag nor header nor robots.txt nor canonical says no
 	NoIndex        bool     `json:"noindex"`      // tag or header says so
 	Meant          bool     `json:"meant"`        // it will be listed once what hides the whole site is taken away
-	HiddenBy       string   `json:"hidden_by"`    // tag, header, tag and header, robots.txt, or ""
+	HiddenBy       string   `json:"hidden_by"`    // tag, header, tag and header, robots.txt, failing robots.txt, or ""
 	RobotsLine     int      `json:"robots_line"`  // the line of robots.txt that keeps search engines out; 0 for none
 	Elsewhere      bool     `json:"elsewhere"`    // its canonical link names another address
 	WithSite       bool     `json:"with_site"`    // what hides it hides the whole site
@@ -236,7 +236,7 @@ var pageTable = tableOf(
 	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }).onHome(),
 	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }).onHome(),
 	yes("meant", "it will be listed once what hides the whole site is taken away", func(p *Page) bool { return p.Meant }).sinceFormat(3),
-	text("hidden_by", "what keeps search engines from listing it: tag, header, tag and header, or robots.txt; nothing when nothing does", func(p *Page) string { return p.HiddenBy }).onHome().sinceFormat(3),
+	text("hidden_by", "what keeps search engines from listing it: tag, header, tag and header, robots.txt, or failing robots.txt; nothing when nothing does", func(p *Page) string { return p.HiddenBy }).onHome().sinceFormat(3),
 	number("robots_line", "the line of robots.txt that keeps search engines out, 0 for none", func(p *Page) int { return p.RobotsLine }).onHome().sinceFormat(3),
 	yes("elsewhere", "its canonical link names another address", func(p *Page) bool { return p.Elsewhere }).onHome().sinceFormat(3),
 	yes("with_site", "what hides it hides the whole site", func(p *Page) bool { return p.WithSite }).sinceFormat(3),

@@ -94,6 +94,9 @@ func entrySays(e audit.Entry) []string {
 // decides tells whether the rule turned on a reading, or it is where the fix will change something, or it contradicts
 // one on which it turned.
 func decides(r *audit.Result, d facts.Deviation, reading facts.Reading) bool {
+	if reading.FullName() == facts.ListPages+".kind" {
+		return false // what a page is taken for chooses the condition, and is no reading of the site
+	}
 	return slices.Contains(r.Rules.Decisive(r.Snapshot, d), reading.FullName()) ||
 		slices.ContainsFunc(d.Fix.Changes, func(c facts.Target) bool { return facts.Settings.Name(c.Name) == reading.FullName() })
 }

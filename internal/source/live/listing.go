@@ -31,6 +31,8 @@ func (v *visit) decide(page *facts.Page, u *url.URL, tags, namedTags, headers []
 	}
 	page.Indexable = !page.Disallowed && !page.NoIndex && !page.Elsewhere
 	switch {
+	case page.Disallowed && v.robots != nil && v.robots.failed:
+		page.HiddenBy = "failing robots.txt"
 	case page.Disallowed:
 		page.HiddenBy = "robots.txt"
 	case tag.noindex && header.noindex:
