@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/width"
 )
 
 func TestBuiltInBaselineIsWhole(t *testing.T) {
@@ -157,6 +158,13 @@ func TestUnknownsOnlyCountWhereTheyMatter(t *testing.T) {
 	assert.Len(t, judge(t, o, snapshot(title)).Held, 1)
 	o.holds = `"settings.site.title == 'A' && settings.site.tagline == 'B'"`
 	assert.Equal(t, []string{"settings.site.tagline"}, judge(t, o, snapshot(title)).NotJudged[0].Missing)
+}
+
+func TestTheLimitsOfResultsAreThoseOfThePreview(t *testing.T) {
+	b, err := Load()
+	require.NoError(t, err)
+	assert.EqualValues(t, width.WideTitle, b.Limits["title_px"].Value.Number())
+	assert.EqualValues(t, width.WideDescription, b.Limits["description_px"].Value.Number())
 }
 
 func TestAnExpensiveRuleIsStopped(t *testing.T) {

@@ -102,7 +102,12 @@ const columnsOfResult = 76
 // Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
 func Preview(p Sheet, r *report.Report, page facts.Page) {
 	p.block(0, "", 0, Safe(page.Address), bold)
-	if !page.Indexable {
+	switch {
+	case page.HiddenBy != "":
+		p.block(0, "", 0, "Search engines do not show it: "+Safe(strings.TrimPrefix(page.Robots, "not listed: ")), quiet)
+	case page.Elsewhere:
+		p.block(0, "", 0, "It is "+Safe(page.Robots), quiet)
+	case !page.Indexable:
 		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)
 	}
 	fmt.Fprintln(p)
