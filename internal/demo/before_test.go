@@ -59,10 +59,6 @@ func onAddressFault(path string, change ...disturbance) fault {
 	return fault{do: func(b *installation) { b.before = onAddress(path, change...) }}
 }
 
-func onPagesFault(change ...disturbance) fault {
-	return fault{do: func(b *installation) { b.before = onPages(change...) }}
-}
-
 func answering(status int) disturbance { return func(a *answer) { a.status = status } }
 
 func header(name, value string) disturbance { return func(a *answer) { a.header.Set(name, value) } }

@@ -250,7 +250,7 @@ func fixLines(e audit.Entry) []string {
 			set = append(set, changeText(change))
 		}
 		changes = append(changes, strings.Join(set, "; "))
-		if d.Fix.Write != nil {
+		if d.Fix.Write != nil && d.Fix.Write.Drop == "" {
 			line := d.Fix.Write.Line
 			if line == "" {
 				line = d.Fix.Write.Start

@@ -163,10 +163,11 @@ func stands(r *audit.Result) string {
 		}
 	}
 	said += fmt.Sprintf("; %d of %s", len(r.Held), Count(len(judged), "rule holds", "rules hold"))
+	unjudged += len(r.Broken)
 	if len(judged) == 0 {
-		said = "No rule could be judged"
+		return fmt.Sprintf("None of %s could be judged.", Count(unjudged, "rule", "rules"))
 	}
-	if unjudged += len(r.Broken); unjudged > 0 {
+	if unjudged > 0 {
 		return said + fmt.Sprintf(", and %d could not be judged.", unjudged)
 	}
 	return said + "."
