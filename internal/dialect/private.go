@@ -13,7 +13,7 @@ var (
 	toolFolders = []string{".git", ".svn", ".hg", ".bzr", "cvs", ".ssh", ".gnupg", ".aws", ".azure", ".kube", ".docker", ".terraform", ".vagrant", ".idea", ".vscode", ".subversion", ".cvs"}
 
 	// privateNames are whole names.
-	privateNames = []string{".env", ".htpasswd", ".pgpass", ".my.cnf", ".netrc", ".npmrc", ".s3cfg", ".boto", ".git-credentials", ".dockercfg", "sftp-config.json", ".ftpconfig",
+	privateNames = []string{".git", ".env", ".htpasswd", ".pgpass", ".my.cnf", ".netrc", ".npmrc", ".s3cfg", ".boto", ".git-credentials", ".dockercfg", "sftp-config.json", ".ftpconfig",
 		"id_rsa", "id_dsa", "id_ecdsa", "id_ed25519", "error_log", "access_log", "debug_log", "shadow", "htpasswd", "authorized_keys", ".bash_history", ".zsh_history", ".mysql_history", ".psql_history", ".sqlite_history"}
 	privateEndings = []string{"pem", "key", "p12", "pfx", "jks", "keystore", "kdbx", "kdb", "ppk", "ovpn", "log", "sqlite", "sqlite2", "sqlite3", "db", "db3", "s3db", "mdb", "accdb", "fdb", "env", "rdb"}
 	dumpEndings    = []string{"sql", "dump", "dmp", "pgdump", "mysql", "psql"}
@@ -33,6 +33,8 @@ var (
 	}()
 
 	backupWords = regexp.MustCompile(`back-?_?up|\bbkp\b|dump|databases?|(?:^|[-_.])(?:db|site|www|htdocs|public_html|webroot|full|export|daten|sicherung)(?:[-_.]|$)`)
+	// dashed is an ending with what rotating and databases add behind a dash.
+	dashed = regexp.MustCompile(`^([a-z][a-z0-9]*)[-_](?:\d{4,14}|wal|shm|journal)$`)
 	// dated is what stands at the end of the name of a copy.
 	dated = regexp.MustCompile(`(?:[-_. ]?(?:\(\d+\)|\d{4}-?\d{2}-?\d{2}(?:[-_t]?\d{4,6})?|old|bak|back-?up|copy|orig|save|new|prev|v?\d{1,3})|[-_. ](?:kopie|copia|copie))+$`)
 	// codeCopy is a copy of configuration or code that lost its ending, so that it is served as text.
@@ -102,7 +104,11 @@ func bared(lower string) (base string, copied bool) {
 		if dot <= 0 {
 			break
 		}
-		switch ending := base[dot+1:]; {
+		ending := base[dot+1:]
+		if m := dashed.FindStringSubmatch(ending); m != nil { // log-20260102, db-wal
+			return base[:dot+1] + m[1], copied
+		}
+		switch {
 		case slices.Contains(secondEndings, ending):
 		case slices.Contains(copyEndings, ending):
 			copied = true

@@ -80,7 +80,7 @@ func (h hostile) run(t *testing.T, bin, site string) {
 	url := h.listen(t, &asked)
 	args := strings.Fields(strings.ReplaceAll(h.args, "{url}", url))
 	if h.in != nil {
-		require.NoError(t, os.CopyFS(dir, os.DirFS(site)))
+		require.NoError(t, exec.Command("cp", "-a", site+"/.", dir).Run(), "with modes")
 		authority, err := os.ReadFile(filepath.Join(filepath.Dir(site), "demo-ca.pem"))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(dir), "demo-ca.pem"), authority, 0o600))
@@ -238,7 +238,7 @@ func write(name, text string) func(*testing.T, string) {
 		full := filepath.Join(dir, name)
 		_ = os.Remove(full)
 		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o600))
 	}
 }
 

@@ -77,6 +77,7 @@ func contentOf(e tree.Entry) string {
 		}
 		name = name[dot+1:]
 		ending, _, _ := strings.Cut(name, ".")
+		ending = ending[:len(ending)-len(strings.TrimLeft(ending, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"))] // php; and php with a blank
 		if !isLower(ending) {
 			ending = strings.ToLower(ending)
 		}

@@ -71,7 +71,7 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 	if promised == page { // text is shown as it is
 		return o.secret(e, role, promised), promised
 	}
-	head := o.head(e.Path, headBytes)
+	head := o.head(e.Path, wholeSize)
 	for _, tag := range phpTags {
 		if bytes.Contains(head, tag) {
 			return role, disguised
@@ -83,7 +83,7 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 	return role, promised
 }
 
-var svgScript = regexp.MustCompile(`(?i)<script[\s>]|\son[a-z]+\s*=|javascript:|<foreignobject|<!entity`)
+var svgScript = regexp.MustCompile(`(?is)<script[\s/>]|<[^>]*[\s"'/]on[a-z]+\s*=|javascript:|data:text/html`)
 
 // svgScripts tells whether a drawing carries a script (SVG 2 §15, OWASP File Upload Cheat Sheet).
 func svgScripts(text []byte) bool { return svgScript.Match(text) }
@@ -99,7 +99,7 @@ func (o *opener) secret(e tree.Entry, role, promised string) string {
 
 // Signatures of what nobody outside should see, by first bytes: private keys (RFC 7468 and others), databases, dumps.
 var (
-	keySigns      = [][]byte{[]byte("PRIVATE KEY-----"), []byte("PuTTY-User-Key-File"), []byte("\x03\xd9\xa2\x9a"), []byte("\xfe\xed\xfe\xed")}
+	keySigns      = [][]byte{[]byte("PRIVATE KEY-----"), []byte("PRIVATE KEY BLOCK-----"), []byte("PuTTY-User-Key-File"), []byte("\x03\xd9\xa2\x9a"), []byte("\xfe\xed\xfe\xed")}
 	databaseSigns = [][]byte{[]byte("SQLite format 3\x00"), []byte("\x00\x01\x00\x00Standard Jet DB"), []byte("\x00\x01\x00\x00Standard ACE DB")}
 	dumpSigns     = [][]byte{[]byte("-- MySQL dump"), []byte("-- MariaDB dump"), []byte("/*M!999999"), []byte("-- PostgreSQL database dump"), []byte("PGDMP"), []byte("-- Host: "), []byte("BEGIN TRANSACTION;")}
 	dumpLine      = regexp.MustCompile(`(?im)^\s*(?:create table|insert into|drop table)\b`)

@@ -116,6 +116,10 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 				a.Status, a.Final = ch.last.status, ch.final.String()
 				if ch.last.status == http.StatusOK && a.Kind == styleKind && err == nil {
 					named[i] = absolute(ch.final, styleAddresses(string(ch.last.body)))
+					v.inStyle(a.Address, named[i])
+				}
+				if ch.last.status == http.StatusOK && err == nil && (a.Kind == styleKind || a.Kind == scriptKind) {
+					v.strangersIn(a.Address, ch.last.body)
 				}
 				for _, p := range named[i] {
 					v.names(p.address)
@@ -127,6 +131,47 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 	}
 	_ = group.Wait()
 	return named
+}
+
+// users are the pages that name an asset themselves.
+func (v *visit) users(address string) []*visited {
+	return slices.DeleteFunc(v.real(), func(p *visited) bool {
+		return !slices.ContainsFunc(p.pulls, func(pulled pull) bool { return pulled.address == address })
+	})
+}
+
+// inStyle notes on the pages that use a style what it loads without encryption.
+func (v *visit) inStyle(address string, named []pull) {
+	loads, media := unencrypted(named)
+	if len(loads)+len(media) == 0 {
+		return
+	}
+	for _, p := range v.users(address) {
+		if strings.HasPrefix(p.page.Address, "https:") {
+			p.page.Insecure = addFew(p.page.Insecure, loads)
+			p.page.InsecureMedia = addFew(p.page.InsecureMedia, media)
+		}
+	}
+}
+
+// strangersIn notes on the pages that use a style or a script which of the hosts it names that no address should.
+func (v *visit) strangersIn(address string, body []byte) {
+	for _, host := range v.Strangers {
+		if namesHost(body, host) {
+			for _, p := range v.users(address) {
+				p.page.Strangers = addFew(p.page.Strangers, []string{host})
+			}
+		}
+	}
+}
+
+func addFew(list, more []string) []string {
+	for _, item := range more {
+		if !contains(list, item) && len(list) < maxInsecure {
+			list = append(list, item)
+		}
+	}
+	return list
 }
 
 // absolute makes the addresses in a style absolute, and leaves out what is no web address.

@@ -120,10 +120,12 @@ func (a *analyser) styled(css string, base *url.URL) {
 	}
 }
 
-var styleMark = []byte("url(")
+var styleMark, styleMarkInCapitals = []byte("url("), []byte("URL(")
 
 // mayStyle passes over nearly all tags quickly.
-func mayStyle(raw []byte) bool { return len(raw) > 16 && bytes.Contains(raw, styleMark) }
+func mayStyle(raw []byte) bool {
+	return len(raw) > 16 && (bytes.Contains(raw, styleMark) || bytes.Contains(raw, styleMarkInCapitals))
+}
 
 // maxSaid is how many addresses of structured data are kept of a page.
 const maxSaid = 100
