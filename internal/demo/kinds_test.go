@@ -166,6 +166,8 @@ var kinds = []change{
 	{"titles.home-present", "a title in a drawing alone", servedOn("/", without(`<title>.*?</title>`), inBody("<svg><title>A sign</title></svg>"))},
 	{"titles.separator", "a dash", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 —"))},
 	{"titles.separator", "a broken bar", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 ¦"))},
+	{"titles.separator", "a tilde", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 ~"))},
+	{"titles.separator", "one that leads", servedOn("/about/", swap(`<title>`, "<title>| "))},
 	{"titles.separator", "an angle", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 ›"))},
 	{"titles.separator", "a horizontal bar", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 ―"))},
 	{"titles.separator", "a doubled one without spaces", servedOn("/about/", swap(`<title>(.*?) \|`, "<title>$1 ||"))},
@@ -193,6 +195,7 @@ var kinds = []change{
 	{"metadata.description-length", "a few words", servedOn("/about/", description("About us."))},
 	{"metadata.description-length", "a page of them", servedOn("/about/", description(strings.Repeat("All that is to be said. ", 12)))},
 	{"metadata.canonical", "none", servedOn("/about/", without(`<link rel="canonical"[^>]*>`))},
+	{"metadata.canonical", "one that names nothing", servedOn("/contact/", canonical(""))},
 	{"metadata.canonical", "relative", servedOn("/about/", canonical("/about/"))},
 	{"metadata.canonical", "on another host", servedOn("/about/", canonical("https://elsewhere.example/about/"))},
 	{"metadata.canonical", "of another scheme", servedOn("/about/", canonical("file:///about/"))},
@@ -231,6 +234,7 @@ var kinds = []change{
 	{"visibility.index-live", "robots.txt for all but us", robotsLines("Disallow: /\n")},
 	{"visibility.index-live", "robots.txt with a star", robotsLines("Disallow: *\n")},
 	{"visibility.index-live", "robots.txt, the home page alone", robotsLines("Disallow: /$\n")},
+	{"visibility.index-live", "in the second of two headers", servedOn("/", func(a *answer) { a.header["X-Robots-Tag"] = []string{"noarchive", "noindex"} })},
 	{"visibility.index-live", "for everybody by name", servedOn("/", header("X-Robots-Tag", "robots: noindex"))},
 	{"visibility.robot-by-name", "in robots.txt", robots("User-agent: SeekBot\nDisallow: /\n")},
 	{"visibility.robot-by-name", "of several in robots.txt", robots("User-agent: greedyscraper\nUser-agent: searchspider\nDisallow: /\n")},
@@ -298,6 +302,7 @@ var kinds = []change{
 	{"hardening.admin-name", "with a capital", func(b *installation) { b.accounts = append(b.accounts, account{"Administrator", "editor"}) }},
 	{"maintenance.message", "neither when nor whom", func(b *installation) { b.set("closed_text", b.options["site_title"]+" is closed.") }},
 	{"permissions.private-outside", "an archive of the site", inPublic("site.zip", "PK")},
+	{"permissions.private-outside", "an archive of a day", inPublic("cellar/deep/2026-11-01.zip", "x")},
 	{"permissions.private-outside", "an archive in capitals", inPublic("Backup.TAR.GZ", "x")},
 	{"permissions.private-outside", "the environment", inPublic(".env", "PASSWORD=invented\n")},
 	{"permissions.private-outside", "an old environment", inPublic(".ENV.old", "PASSWORD=invented\n")},
@@ -376,6 +381,8 @@ var harmless = []change{
 	{"", "the host in capitals", servedOn("/about/", swap(`(<link rel="canonical" href="https://)www\.`, "${1}WWW."))},
 	{"", "a page for the printer", body(`<a href="/about/?print=1">print</a>`)},
 	{"", "a mailing's address", body(`<a href="/contact/?utm_source=letter">write to us</a>`)},
+	{"", "other tags of the head", servedOnAll(inHead(`<meta name="csrf-token" content="abc"><meta name="theme-color" content="#000"><link rel="preconnect" href="https://elsewhere.example">`))},
+	{"", "a picture that a script loads", body(`<img alt="" src="data:," loading="lazy" data-src="/none.png">`)},
 	{"", "an old name of a coding", servedOn("/about/", func(a *answer) { a.body = once(a.body); a.header.Set("Content-Encoding", "x-gzip") })},
 	{"", "no coding, in words", servedOn("/about/", header("Content-Encoding", "identity"))},
 	{"", "a card's picture elsewhere", servedOn("/about/", swap(`og:image" content="[^"]*`, `og:image" content="https://pictures.example/card.png`))},
@@ -450,7 +457,7 @@ var twins = []func() *installation{lanternLaneAligned, hollin, copperbeckAligned
 
 // fitting is the twin that a change is made to: by turns, or the one that it is about.
 func fitting(i int, c change) *installation {
-	if c.rule == "titles.unique" || c.rule == "visibility.sitemap-urls" || c.rule == "visibility.readable" || strings.Contains(c.name, "sign in") {
+	if c.rule == "identity.form-recipient" || c.rule == "titles.unique" || c.rule == "visibility.sitemap-urls" || c.rule == "visibility.readable" || strings.Contains(c.name, "sign in") {
 		return lanternLaneAligned()
 	}
 	return twins[i%len(twins)]()

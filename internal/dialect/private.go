@@ -32,7 +32,8 @@ var (
 		return endings
 	}()
 
-	backupWords = regexp.MustCompile(`back-?_?up|\bbkp\b|dump|databases?|(?:^|[-_.])(?:db|site|www|htdocs|public_html|webroot|full|export|daten|sicherung)(?:[-_.]|$)`)
+	backupWords  = regexp.MustCompile(`back-?_?up|\bbkp\b|dump|databases?|(?:^|[-_.])(?:db|site|www|htdocs|public_html|webroot|full|export|daten|sicherung)(?:[-_.]|$)`)
+	datedArchive = regexp.MustCompile(`(?:^|[-_.])\d{4}-?\d{2}-?\d{2}(?:[-_.t]|$)`)
 	// dashed is an ending with what rotating and databases add behind a dash.
 	dashed = regexp.MustCompile(`^([a-z][a-z0-9]*)[-_](?:\d{4,14}|wal|shm|journal)$`)
 	// dated is what stands at the end of the name of a copy.
@@ -72,7 +73,7 @@ func (m *Matcher) byName(name, folder string, depth int) string {
 	case slices.Contains(privateNames, base), slices.Contains(privateEndings, ending):
 		return Private
 	case slices.Contains(archives, ending):
-		if folder != Uploads && depth <= 1 || backupWords.MatchString(base) {
+		if folder != Uploads && (depth <= 1 || datedArchive.MatchString(base)) || backupWords.MatchString(base) {
 			return Backup
 		}
 		return ""

@@ -80,5 +80,8 @@ func differing(a, b string) string {
 	if 2*(start+end) < len(x) || start+end == 0 || middle == "" {
 		return ""
 	}
+	if strings.Count(middle, "“") > strings.Count(middle, "”") { // the rest of the quotation is the same
+		middle += " …”"
+	}
 	return middle
 }

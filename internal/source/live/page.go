@@ -406,7 +406,9 @@ func (a *analyser) link(attributes map[string]string) {
 	for rel := range strings.FieldsSeq(strings.ToLower(attributes["rel"])) {
 		switch rel {
 		case "canonical":
-			a.keep(&a.canonicals, strings.TrimSpace(href))
+			if href = strings.TrimSpace(href); href != "" { // one that names nothing is none
+				a.keep(&a.canonicals, href)
+			}
 		case "icon":
 			a.add(&a.icons, href)
 			a.pull(pictureKind, href)
