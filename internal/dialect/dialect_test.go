@@ -337,9 +337,9 @@ func TestWhatIsPrivateIsToldByItsName(t *testing.T) {
 		Private: "a/.env a/.ENV .env.local .env.production a/site.ENV .htpasswd w/.HTPASSWD id_rsa a/ID_ED25519 server.key a/Server.PEM keys.p12 store.jks vault.kdbx error_log a/Access_Log site.log site.log.1 site.log.2.gz " +
 			"a/site.LOG.gz a/debug.log-20260102 shop.db-wal a/shop.sqlite3-journal app.sqlite a/APP.SQLITE3 data.db shop.mdb a/.git/HEAD a/.SVN/entries b/CVS/Root .hg/store .aws/credentials a/.idea/workspace.xml .vscode/sftp.json .bash_history .pgpass up/key.pem a/b.secret credentials.json secrets.yaml",
 		Backup: "dump.sql a/DUMP.SQL dump.sql.gz dump.sql.bz2 dump.sql.20260102 all.dump index.php.bak index.php.OLD index.php~ index.php.orig .index.php.swp a/.index.php.swo #index.php# .#index.php index.php_bak index.php-2026-01-02 " +
-			"index.php.1 config.ini.save playhouse.php.txt playhouse-old.php playhouse.bak.php playhouse_backup_2026-01-02.php a/playhouse2.php site.zip a/site-backup.tar.gz x/y/backup-2026.zip x/y/db.7z htdocs.tgz up/backup.zip up/database-2026.tar.gz old.tar.xz settings.yaml.2026 settings.yaml.20260102",
+			"index.php.1 config.ini.save playhouse.php.txt playhouse-old.php playhouse.bak.php playhouse_backup_2026-01-02.php a/playhouse2.php site.zip a/site-backup.tar.gz x/y/backup-2026.zip x/y/db.7z htdocs.tgz up/backup.zip up/database-2026.tar.gz old.tar.xz settings.yaml.2026 settings.yaml.20260102 index.php.gz site.example.sql lanternlane.example-2026-01-02.sql.gz a/site-default.sql shop.example.tar.gz",
 		Other: "a/b/jquery.min.js a/style.css.gz a/app.js.br logo.png .env.example a/.env.sample b/config.php.dist Thumbs.db a/package.json.lock sitemap.xml a/sitemap.xml.gz a/b/fonts.zip a/.well-known/security.txt a/.gitignore a/keyboard.js a/logo.svg " +
-			"a/dumpling.html a/backups.html a/b/c/theme.zip a/monkey.txt a/catalog.pdf blog/index.html a/b/schema.sql.tpl robots.txt a/photo.jpg.bak.css a/playhouse.js a/1.2.3.txt",
+			"a/dumpling.html a/backups.html a/b/c/theme.zip a/monkey.txt a/catalog.pdf blog/index.html robots.txt a/photo.jpg.bak.css a/playhouse.js a/1.2.3.txt a/manifest.json.gz a/data.json.br a/readme.pl.txt a/messages.pl.xlf config.ini.dist a/settings.yaml.example a/deploy.key.example",
 		Uploads: "up/manual.zip up/song.tar up/photo.jpg up/2026/report.pdf",
 	} {
 		for path := range strings.FieldsSeq(paths) {

@@ -39,8 +39,10 @@ var (
 	// dated is what stands at the end of the name of a copy.
 	dated = regexp.MustCompile(`(?:[-_. ]?(?:\(\d+\)|\d{4}-?\d{2}-?\d{2}(?:[-_t]?\d{4,6})?|old|bak|back-?up|copy|orig|save|new|prev|v?\d{1,3})|[-_. ](?:kopie|copia|copie))+$`)
 	// codeCopy is a copy of configuration or code that lost its ending, so that it is served as text.
-	codeCopy = regexp.MustCompile(`^.+\.(?:php\d?|phtml|inc|conf|cnf|ini|ya?ml|json|toml|env|htaccess|py|rb|pl|aspx?|jsp)[._~-](.+)$`)
-	samples  = regexp.MustCompile(`(?:^|[._-])(?:dist|sample|samples|example|examples|template|tmpl|tpl|stub|lock|map|default|defaults|schema)(?:[._-]|$)`)
+	codeCopy = regexp.MustCompile(`^.+\.(?:php\d?|phtml|inc|conf|cnf|ini|ya?ml|toml|env|htaccess|py|aspx?|jsp)[._~-](.+)$`)
+	// code is a program or its configuration, which compressed or numbered is served as it is.
+	code    = regexp.MustCompile(`\.(?:php\d?|phtml|inc|conf|cnf|ini|env|htaccess|py|rb|aspx?|jsp)$`)
+	samples = regexp.MustCompile(`[._-](?:dist|samples?|examples?|template|tmpl|tpl|stub|lock|defaults?)(?:[._-]|$)`)
 )
 
 // byName tells of a name whether nobody outside should see what it names, "" when it does not tell. Folder is the role that
@@ -54,10 +56,11 @@ func (m *Matcher) byName(name, folder string, depth int) string {
 	if dot > 0 && plainEndings[lower[dot+1:]] && lower[0] != '.' && lower[0] != '#' {
 		return m.copyOfConfig(lower[:dot], lower[dot:])
 	}
-	if samples.MatchString(lower) || lower == "thumbs.db" {
+	if lower == "thumbs.db" {
 		return ""
 	}
-	if slices.Contains(privateNames, lower) || strings.HasPrefix(lower, ".env.") {
+	sample := samples.MatchString(lower)
+	if slices.Contains(privateNames, lower) || strings.HasPrefix(lower, ".env.") && !sample {
 		return Private
 	}
 	base, copied := bared(lower)
@@ -70,6 +73,8 @@ func (m *Matcher) byName(name, folder string, depth int) string {
 		return Backup
 	case copied && !isPicture(ending):
 		return Backup
+	case sample && (ending == "env" || ending == "key" || ending == "pem" || strings.HasPrefix(base, ".env")):
+		return ""
 	case slices.Contains(privateNames, base), slices.Contains(privateEndings, ending):
 		return Private
 	case slices.Contains(archives, ending):
@@ -80,7 +85,8 @@ func (m *Matcher) byName(name, folder string, depth int) string {
 	case strings.HasPrefix(lower, "credentials.") || strings.HasPrefix(lower, "secrets."):
 		return Private
 	}
-	if codeCopy.MatchString(lower) {
+	compressed := slices.Contains(secondEndings, lower[strings.LastIndexByte(lower, '.')+1:])
+	if !sample && (!compressed && codeCopy.MatchString(lower) || base != lower && code.MatchString(base)) {
 		return Backup
 	}
 	return ""

@@ -165,3 +165,56 @@ func TestARootThatIsGoneIsAGap(t *testing.T) {
 	require.Len(t, s.Gaps, 1)
 	assert.Contains(t, s.Gaps[0].Because, "it does not exist")
 }
+
+func TestStatements(t *testing.T) {
+	for text, want := range map[string]string{
+		"": inert, "<?php": inert, "<?php // Nothing is to be seen here.\n": inert, "<?php exit('No.'); ?>": inert,
+		"<?php http_response_code( 403 ); die();":                      inert,
+		"<?php header('Location: https://www.name.example/'); exit;":   inert,
+		"<?php\n/* a's */ defined('IN_SITE') or die('No.');":           inert,
+		"<?php header(system($_GET[0]));":                              program,
+		"<?php exit(eval($_POST['a']));":                               program,
+		"<?php exit(\"$_GET[a]\");":                                    program,
+		"<?php exit(`id`);":                                            program,
+		"<?php //?><?=system($_GET[0])":                                program,
+		"<?php # what??><?=system($_GET[0])":                           program,
+		"<?php header('a/*'); system($_GET[0]); header('*/b');":        program,
+		"<?php header('it\\'s //'); system($_GET[0]); exit('it\\'s');": program,
+		"<?php exit; ?><script>go()</script>":                          program,
+	} {
+		root := t.TempDir()
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "media"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, "media/index.php"), []byte(text), 0o644))
+		assert.Equal(t, want, in(t, gather(t, root, nil), "media/index.php").Content, text)
+	}
+}
+
+func TestWhatBeginsLikeASecret(t *testing.T) {
+	for text, want := range map[string]string{
+		"-- lamps\n\nCREATE TABLE `lamps` (id int);\n":                 dialect.Backup,
+		"SET NAMES utf8mb4;\nSET foreign_key_checks = 0;\n":            dialect.Backup,
+		"# settings\nAPP_NAME=lamps\nDB_PASSWORD=MARKED\n":             dialect.Private,
+		"Insert into the slot the lamp.\n":                             dialect.Other,
+		"How to write INSERT INTO lamps VALUES (1);\n":                 dialect.Other,
+		"Put your key where it says API_KEY = ...\nand start again.\n": dialect.Other,
+		"APP_NAME=lamps\nCOLOURS=red\n":                                dialect.Other,
+	} {
+		assert.Equal(t, want, secretIn([]byte(text), dialect.Other), text)
+	}
+}
+
+func TestOverridesThatForbidAreNoGrants(t *testing.T) {
+	for text, want := range map[string]string{
+		"Options -ExecCGI\nAddHandler cgi-script .php .pl\n": data,
+		"Options +ExecCGI\nAddHandler cgi-script .pl\n":      program,
+		"SetHandler application/x-httpd-php\n":               program,
+		"#AddHandler application/x-httpd-php .jpg\n":         data,
+		"RewriteRule ^ - [E=TOKEN:%1]\n":                     data,
+		"RewriteRule ^ - [H=application/x-httpd-php]\n":      program,
+	} {
+		root := t.TempDir()
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "media"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, "media/.htaccess"), []byte(text), 0o644))
+		assert.Equal(t, want, in(t, gather(t, root, nil), "media/.htaccess").Content, text)
+	}
+}

@@ -13,9 +13,10 @@ import (
 
 // Bounds of looking into files.
 const (
-	maxOpened = 20_000  // files that are opened
-	headBytes = 1 << 10 // that are read of one, to know what it is
-	wholeSize = 8 << 10 // that a program has at most whose statements are looked at, and a picture whose scripts are
+	maxOpened   = 20_000    // files that are opened
+	headBytes   = 1 << 10   // that are read of one, to know what it is
+	wholeSize   = 8 << 10   // that a program has at most whose statements are looked at, and in which a picture is searched
+	drawingSize = 256 << 10 // in which a drawing is searched for scripts, and a file of the server's for what it lets run
 )
 
 // An opener looks into files, a bounded number of them.
@@ -56,14 +57,15 @@ func (o *opener) inside(e tree.Entry, role, within, promised string, mayBeServed
 	return role, promised
 }
 
-// phpTags open a program of the commonest runtime; other languages have endings of their own.
-var phpTags = [][]byte{[]byte("<?php"), []byte("<?="), []byte("<?PHP"), []byte("<script language=\"php\"")}
+// phpTag opens a program of the commonest runtime; other languages have endings of their own.
+// The short one may stand in a picture by chance, so words must follow it.
+var phpTag = regexp.MustCompile(`(?i)<\?php|<script\s+language\s*=\s*["']?php|<\?=[\t\n\r -~]{12}|<\?=[\t\n\r -~]+$`)
 
 // upload looks into what lies among the uploads.
 func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 	ending := strings.ToLower(filepath.Ext(e.Path))
 	if ending == ".svg" {
-		if svgScripts(o.head(e.Path, wholeSize)) {
+		if svgScript.Match(o.head(e.Path, drawingSize)) {
 			return role, scripting
 		}
 		return role, promised
@@ -72,10 +74,8 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 		return o.secret(e, role, promised), promised
 	}
 	head := o.head(e.Path, wholeSize)
-	for _, tag := range phpTags {
-		if bytes.Contains(head, tag) {
-			return role, disguised
-		}
+	if phpTag.Match(head) {
+		return role, disguised
 	}
 	if promised == data {
 		return secretIn(head, role), promised
@@ -83,10 +83,8 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 	return role, promised
 }
 
+// svgScript is how a drawing carries a script (SVG 2 §15, OWASP File Upload Cheat Sheet).
 var svgScript = regexp.MustCompile(`(?is)<script[\s/>]|<[^>]*[\s"'/]on[a-z]+\s*=|javascript:|data:text/html`)
-
-// svgScripts tells whether a drawing carries a script (SVG 2 §15, OWASP File Upload Cheat Sheet).
-func svgScripts(text []byte) bool { return svgScript.Match(text) }
 
 // secret looks whether a file that may be served is something nobody outside should see.
 func (o *opener) secret(e tree.Entry, role, promised string) string {
@@ -102,8 +100,10 @@ var (
 	keySigns      = [][]byte{[]byte("PRIVATE KEY-----"), []byte("PRIVATE KEY BLOCK-----"), []byte("PuTTY-User-Key-File"), []byte("\x03\xd9\xa2\x9a"), []byte("\xfe\xed\xfe\xed")}
 	databaseSigns = [][]byte{[]byte("SQLite format 3\x00"), []byte("\x00\x01\x00\x00Standard Jet DB"), []byte("\x00\x01\x00\x00Standard ACE DB")}
 	dumpSigns     = [][]byte{[]byte("-- MySQL dump"), []byte("-- MariaDB dump"), []byte("/*M!999999"), []byte("-- PostgreSQL database dump"), []byte("PGDMP"), []byte("-- Host: "), []byte("BEGIN TRANSACTION;")}
-	dumpLine      = regexp.MustCompile(`(?im)^\s*(?:create table|insert into|drop table)\b`)
-	passwordLine  = regexp.MustCompile(`(?im)^\s*(?:export\s+)?[A-Z][A-Z0-9_]*(?:PASSWORD|PASSWD|SECRET|SECRET_KEY|API_KEY|TOKEN)\s*=\s*\S`)
+	// What is no prose begins so, but for comments and empty lines: statements, or one assignment after the other.
+	dumpStart     = regexp.MustCompile(`(?i)^(?:\s*(?:--[^\n]*|#[^\n]*|/\*.*?\*/;?)?\n)*\s*(?:create (?:table|database)\s|insert into\s|drop table\s|set (?:names|foreign_key_checks|sql_mode)\b|lock tables\s|use \S+;)[^\n]*[(;` + "`" + `=]`)
+	settingsStart = regexp.MustCompile(`^(?:\s*(?:#[^\n]*)?\n)*(?:export\s+)?[A-Z][A-Z0-9_]*=`)
+	passwordLine  = regexp.MustCompile(`(?m)^(?:export\s+)?[A-Z0-9_]*(?:PASSWORD|PASSWD|SECRET|SECRET_KEY|API_KEY|TOKEN)=\S`)
 )
 
 // secretIn is the role of what begins so; the given one when nothing tells.
@@ -117,9 +117,9 @@ func secretIn(head []byte, role string) string {
 		return false
 	}
 	switch {
-	case begins(keySigns, 200), begins(databaseSigns, 0), passwordLine.Match(head):
+	case begins(keySigns, 200), begins(databaseSigns, 0), settingsStart.Match(head) && passwordLine.Match(head):
 		return dialect.Private
-	case begins(dumpSigns, 400), dumpLine.Match(head):
+	case begins(dumpSigns, 400), dumpStart.Match(head):
 		return dialect.Backup
 	}
 	return role
@@ -142,10 +142,18 @@ func (o *opener) key(e tree.Entry, role string) string {
 	return role
 }
 
+// A text in a program that nothing is put into, and what may stand behind exit.
+const (
+	plainText     = "(?:'[^'\\\\]*'|\"[^\"$\\\\]*\")"
+	plainArgument = `(?:\(\s*(?:` + plainText + `|\d+)?\s*\))?`
+)
+
 var (
-	phpComment = regexp.MustCompile(`(?s)/\*.*?\*/|(?://|#)[^\n]*`)
-	// harmless are statements that show nothing and do nothing: they end the program, or turn visitors away.
-	harmless = regexp.MustCompile(`(?i)^(?:declare\(strict_types=1\);|exit(?:\([^;]*\))?;?|die(?:\([^;]*\))?;?|return(?:\s*(?:\[\]|null|true|false|0|1))?;?|http_response_code\(\d+\);|header\([^;]*\);|defined\([^;]*\)\s*(?:\|\||or)\s*(?:exit|die)(?:\([^;]*\))?;|silence;|;)*$`)
+	// textOrComment is what a comment may begin in, and a comment; one of a line ends with the program too, at ?>.
+	textOrComment = regexp.MustCompile(`(?s)'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|/\*.*?\*/|(?://|#)(?:[^\n?]|\?+[^>?\n])*`)
+	// harmless are statements that show nothing and do nothing: they end the program, or turn visitors away. What stands in
+	// their parentheses is a text or a number, since anything else would be run.
+	harmless = regexp.MustCompile(`(?i)^(?:declare\(strict_types=1\);|(?:exit|die)` + plainArgument + `;?|return(?:\s*(?:\[\]|null|true|false|0|1))?;?|http_response_code\(\s*\d+\s*\);|header\(\s*` + plainText + `(?:\s*,\s*(?:true|false|\d+))*\s*\);|(?:!\s*)?defined\(\s*` + plainText + `\s*\)\s*(?:\|\||or|&&|and)\s*(?:exit|die)` + plainArgument + `;|;)*$`)
 	phpMark  = regexp.MustCompile(`(?i)<\?(?:php|=)?|\?>`)
 )
 
@@ -156,7 +164,12 @@ func (o *opener) statements(e tree.Entry) string {
 	if text == nil || len(text) > wholeSize {
 		return program
 	}
-	left := phpComment.ReplaceAllString(string(text), "")
+	left := textOrComment.ReplaceAllStringFunc(string(text), func(found string) string {
+		if found[0] == '\'' || found[0] == '"' {
+			return found
+		}
+		return ""
+	})
 	left = strings.Join(strings.Fields(phpMark.ReplaceAllString(left, " ")), " ")
 	if harmless.MatchString(strings.ReplaceAll(strings.ReplaceAll(left, "; ", ";"), " ;", ";")) {
 		return inert
@@ -166,12 +179,18 @@ func (o *opener) statements(e tree.Entry) string {
 
 var (
 	overrideComment = regexp.MustCompile(`(?m)^\s*[#;].*$`)
-	grants          = regexp.MustCompile(`(?im)^\s*(?:AddHandler|AddType\s+application/x-httpd|SetHandler\s+(?:"?application|"?proxy|php|cgi|server-)|ForceType\s+application/x-|Action\s|Options\s[^\n]*\+?ExecCGI|php_value\s+auto_(?:prepend|append)|php_flag\s+engine\s+on|auto_(?:prepend|append)_file\s*=|RewriteRule[^\n]*\[[^\]]*\b(?:H|E|T)=)`)
+	grants          = regexp.MustCompile(`(?im)^\s*(?:(?:Add|Set)Handler\s+"?(?:application|proxy|php|cgi|fcgid|server-)|AddType\s+"?application/x-httpd|ForceType\s+"?application/x-httpd|Action\s|Options\s(?:[^\n]*\s)?\+?ExecCGI|php_(?:admin_)?value\s+auto_(?:prepend|append)|php_(?:admin_)?flag\s+engine\s+on|auto_(?:prepend|append)_file\s*=|RewriteRule[^\n]*\[[^\]]*\b(?:H|T)=)`)
+	// forbidsCGI is how programs are forbidden by giving them to a handler that may not run any.
+	forbidsCGI = regexp.MustCompile(`(?im)^\s*Options\s[^\n]*-ExecCGI\b`)
+	asCGI      = regexp.MustCompile(`(?im)^\s*(?:Add|Set)Handler\s+"?cgi-script\b.*$`)
 )
 
 // override tells whether a file of the server's among the uploads lets something run there; one that forbids it is a help.
 func (o *opener) override(e tree.Entry) string {
-	text := overrideComment.ReplaceAll(o.head(e.Path, wholeSize), nil)
+	text := overrideComment.ReplaceAll(o.head(e.Path, drawingSize), nil)
+	if forbidsCGI.Match(text) {
+		text = asCGI.ReplaceAll(text, nil)
+	}
 	if grants.Match(text) {
 		return program
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"weltaxis/internal/facts"
 )
@@ -29,7 +30,7 @@ func (v *visit) arrive(ctx context.Context) {
 		if err != nil {
 			continue
 		}
-		differs, err := v.differs(ctx, u)
+		differs, err := v.differs(ctx, u, p)
 		if err != nil {
 			v.seen.AddGap(gap(p.page.Address+", for somebody who comes from a search result", err))
 			continue
@@ -38,19 +39,23 @@ func (v *visit) arrive(ctx context.Context) {
 	}
 }
 
-// differs says in what an address differs for somebody who comes from a search result. Where it differs from one time to
-// the next for everybody, only where it leads and whether it answers are compared.
-func (v *visit) differs(ctx context.Context, u *url.URL) (string, error) {
-	var looks [3]arrived
-	for i, referrer := range []string{"", v.Referrer, ""} {
-		ch, err := v.client.from(referrer).follow(ctx, u, v.sameSite)
-		if err != nil {
-			return "", err
-		}
-		looks[i] = v.arrived(ch)
-		ch.last.release()
+// differs says in what an address differs for somebody who comes from a search result. What is as the crawl met it is the
+// same. Otherwise it is asked for twice more without: where it differs from one time to the next for everybody, only where it
+// leads and whether it answers are compared.
+func (v *visit) differs(ctx context.Context, u *url.URL, p *visited) (string, error) {
+	search, err := v.come(ctx, u, v.Referrer)
+	met := arrived{final: p.chain.final.String(), status: p.page.Status, title: p.page.Title, words: p.page.Words, digest: p.digest, scripts: scriptsOf(p.pulls)}
+	if err != nil || search == met {
+		return "", err
 	}
-	plain, search, again := looks[0], looks[1], looks[2]
+	plain, err := v.come(ctx, u, "")
+	if err != nil {
+		return "", err
+	}
+	again, err := v.come(ctx, u, "")
+	if err != nil {
+		return "", err
+	}
 	switch {
 	case search.final != plain.final && search.final != again.final:
 		return "it leads to " + search.final, nil
@@ -60,6 +65,27 @@ func (v *visit) differs(ctx context.Context, u *url.URL) (string, error) {
 		return search.against(plain), nil
 	}
 	return "", nil
+}
+
+// come asks for an address, from somewhere.
+func (v *visit) come(ctx context.Context, u *url.URL, referrer string) (arrived, error) {
+	ch, err := v.client.from(referrer).follow(ctx, u, v.sameSite)
+	if err != nil {
+		return arrived{}, err
+	}
+	defer ch.last.release()
+	return v.arrived(ch), nil
+}
+
+// scriptsOf are the addresses of scripts and frames, as a text to be compared.
+func scriptsOf(pulls []pull) string {
+	var b strings.Builder
+	for _, p := range pulls {
+		if p.kind == scriptKind || p.kind == frameKind {
+			b.WriteString(p.address + " ")
+		}
+	}
+	return b.String()
 }
 
 // An arrived is what came.
@@ -84,12 +110,7 @@ func (v *visit) arrived(ch chain) arrived {
 		return a
 	}
 	d := analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{})
-	a.title, a.words, a.digest = firstOf(d.titles), d.words, d.digest
-	for _, p := range d.pulls {
-		if p.kind == scriptKind || p.kind == frameKind {
-			a.scripts += p.address + " "
-		}
-	}
+	a.title, a.words, a.digest, a.scripts = firstOf(d.titles), d.words, d.digest, scriptsOf(d.pulls)
 	return a
 }
 

@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -78,7 +79,7 @@ func (v *visit) assets(ctx context.Context) {
 	}
 	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	if beyond > 0 {
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped, Because: "of styles, scripts and pictures only the first 300 that robots.txt allows are fetched"})
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped, Because: fmt.Sprintf("of styles, scripts and pictures only the first %d that robots.txt allows are fetched", maxAssets)})
 	}
 }
 
@@ -98,9 +99,13 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 				return nil
 			}
 			u, _ := url.Parse(a.Address)
-			ch, err := v.client.follow(ctx, u, v.sameSite)
+			client := v.client
+			if a.Kind != styleKind && a.Kind != scriptKind {
+				client = client.briefly()
+			}
+			ch, err := client.follow(ctx, u, v.sameSite)
 			if err == nil && ch.last != nil && ch.last.status >= 500 {
-				ch, err = v.client.follow(ctx, u, v.sameSite)
+				ch, err = client.follow(ctx, u, v.sameSite)
 			}
 			mu.Lock()
 			defer mu.Unlock()

@@ -31,6 +31,7 @@ import (
 // Bounds of every request, whatever the other side does.
 const (
 	maxBody     = 4 << 20          // bytes of a body that are read, after decompression
+	briefBody   = 16 << 10         // bytes of a body of which only the start is read
 	maxHeaders  = 256 << 10        // bytes of headers
 	maxSteps    = 10               // redirects that are followed
 	requestTime = 20 * time.Second // for one request with its body
@@ -54,6 +55,14 @@ type client struct {
 	user     string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
 	patience time.Duration // for one request with its body
 	referrer string        // where it says to come from, "" for nowhere
+	brief    bool          // of bodies only the start is read: whether there is one is all that is asked
+}
+
+// briefly is the same client, which reads the start of a body and hangs up.
+func (c *client) briefly() *client {
+	other := *c
+	other.brief = true
+	return &other
 }
 
 // from is the same client, which says to come from somewhere.
@@ -192,6 +201,13 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	slog.Debug("asked", "address", at.String(), "status", answer.StatusCode, "took", time.Since(start))
 	defer answer.Body.Close()
 	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding")}
+	if c.brief {
+		_, err := io.CopyN(io.Discard, answer.Body, briefBody)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return r, plainError(err)
+		}
+		return r, nil
+	}
 	return r, r.read(answer.Body)
 }
 

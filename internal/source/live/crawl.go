@@ -37,13 +37,13 @@ type visited struct {
 // maxGapsOfPages is how many pages that could not be fetched are told one by one.
 const maxGapsOfPages = 10
 
-// crawl fetches the home page's links and theirs, breadth first, and the addresses of the sitemaps.
-func (v *visit) crawl(ctx context.Context, first chain, failed error) {
+// crawl takes the home page as it was read, and fetches its links and theirs, breadth first, and the addresses of the sitemaps.
+func (v *visit) crawl(ctx context.Context, first chain, failed error, read *document) {
 	v.pages, v.hosts = map[string]*visited{}, map[string]bool{}
 	home := v.home.String()
 	v.pages[home] = &visited{}
 	v.order = []string{home}
-	links := v.take(home, 0, first, failed)
+	links := v.keep(home, 0, first, failed, read)
 	v.pages[home].page.Linked = true
 	for _, wanted := range v.List {
 		if u, err := v.home.Parse(wanted); err == nil && v.inside(u) {
@@ -200,13 +200,6 @@ func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, 
 	return v.keep(address, depth, ch, err, analysed)
 }
 
-func (v *visit) take(address string, depth int, ch chain, err error) []string {
-	if err != nil {
-		return v.keep(address, depth, ch, err, nil)
-	}
-	return v.keep(address, depth, ch, nil, v.analyse(ch))
-}
-
 // analyse reads the page at the end of a chain; nil when there is none that is the site's own and can be read.
 func (v *visit) analyse(ch chain) *document {
 	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) || unknownCharset(ch.last.header) != "" {
@@ -318,18 +311,19 @@ func (v *visit) tellUnfetched(ctx context.Context) {
 	if v.unread > 0 {
 		v.seen.AddGap(gap(v.unreadPages(), errors.New("what came could not be read as the headers say")))
 	}
+	barsAll := barred > 0 && !v.mayFetch(v.home)
+	v.partly = v.refusal.is() || ctx.Err() != nil || barsAll
 	switch {
 	case v.refusal.is():
 		v.seen.AddGap(gap(home, fmt.Errorf("%w; %d addresses were not looked at", errRefuses, beyond), wholeSite...))
 	case ctx.Err() != nil:
 		v.seen.AddGap(gap(home, fmt.Errorf("the time for it (%s) was over; %d addresses were not looked at", v.MaxTime, beyond), wholeSite...))
-	case barred > 0 && !v.mayFetch(v.home):
+	case barsAll:
 		v.seen.AddGap(gap(home, fmt.Errorf("robots.txt asks robots to stay away from the whole site, so %d addresses were not looked at; --ignore-robots looks all the same", barred), wholeSite...))
 	case beyond > 0:
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: home, Kind: facts.Unmapped,
 			Because: fmt.Sprintf("%d more addresses were not looked at, since the bound is %d pages and %d clicks", beyond, v.MaxPages, v.MaxDepth)})
 	}
-	v.partly = v.refusal.is() || ctx.Err() != nil || barred > 0 && !v.mayFetch(v.home)
 }
 
 // unreadPages names the first few pages that could not be read as their headers say, with the header.

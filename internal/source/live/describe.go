@@ -161,7 +161,7 @@ func (v *visit) homeSignsIn() bool {
 }
 
 // errorTitle is how error pages are called that answer as if nothing were wrong.
-var errorTitle = regexp.MustCompile(`(?i)^\W*(?:error\W*)?(?:404|410|403|500)\b|^\W*(?:page\s+)?not\s+found\b|^\W*(?:page|seite|pagina|página)\b.{0,20}\b(?:not found|nicht gefunden|introuvable|no encontrada|non trovata|niet gevonden)\b`)
+var errorTitle = regexp.MustCompile(`(?i)^\W*(?:error\W*)?(?:404|410|403|500)\s*(?:$|[-–—:|.!]|error\b|(?:page )?not found\b|forbidden\b|gone\b|internal\b)|^\W*(?:page\s+)?not\s+found\s*(?:$|[-–—:|.!])|^\W*(?:page|seite|pagina|página)\b.{0,20}\b(?:not found|nicht gefunden|introuvable|no encontrada|non trovata|niet gevonden)\b`)
 
 // saysNotFound tells whether a page is an error in the clothes of a page: it is called one, or says what an address says
 // that cannot exist.
@@ -181,7 +181,7 @@ func (v *visit) groupOf(path string) string {
 }
 
 // noticeWords are what a notice is called, in the languages this was tried in.
-var noticeWords = regexp.MustCompile(`(?i)\b(?:maintenance|under construction|coming soon|be right back|back soon|temporarily (?:closed|unavailable|down)|down for|wartung(?:sarbeiten)?|wartungsmodus|im aufbau|en construction|en mantenimiento|in manutenzione|onderhoud|launching soon)\b`)
+var noticeWords = regexp.MustCompile(`(?i)^\W*maintenance\W*$|\b(?:(?:under|scheduled|planned|routine|site|for) maintenance|maintenance (?:mode|in progress|break|window)|under construction|coming soon|be right back|back soon|temporarily (?:closed|unavailable|down)|down for|wartungsarbeiten|wartungsmodus|im aufbau|en construction|en mantenimiento|in manutenzione|in onderhoud|launching soon)\b`)
 
 // fewNoticeWords is how long a notice is at most.
 const fewNoticeWords = 120

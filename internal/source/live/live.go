@@ -109,6 +109,9 @@ func newVisit(o Options) (*visit, error) {
 	home = normal(home)
 	client, err := newClient(o, home)
 	o.Referrer = cmp.Or(o.Referrer, DefaultReferrer)
+	for i, host := range o.Strangers {
+		o.Strangers[i] = strings.ToLower(host)
+	}
 	return &visit{Options: o, client: client, home: home, pictures: map[string]chain{}}, err
 }
 
@@ -174,14 +177,18 @@ func (v *visit) look(ctx context.Context) {
 		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
 		return
 	}
-	if d := v.analyse(first); err == nil && d != nil && isNotice(d) {
+	var home *document
+	if err == nil {
+		home = v.analyse(first)
+	}
+	if d := home; d != nil && isNotice(d) {
 		say(v, facts.LiveNotice, cmp.Or(firstOf(d.titles), d.heading), v.home.String())
 		v.seen.AddGap(gap(v.home.String(), errors.New("the home page is a notice, so no page was looked at"), "live."))
 		return
 	}
 	say(v, facts.LiveNotice, "", v.home.String())
 	v.notFound(ctx)
-	v.crawl(ctx, first, err)
+	v.crawl(ctx, first, err, home)
 	v.tell(ctx)
 	v.lost(ctx)
 	v.spellings(ctx)

@@ -225,7 +225,7 @@ func (a *analyser) end(name []byte) {
 
 func (a *analyser) start(name, raw []byte) {
 	if mayStyle(raw) {
-		a.styled(a.read()["style"], a.base)
+		a.styled(a.read()["style"])
 	}
 	if !a.breadcrumbs && mayBeTrail(raw) {
 		a.breadcrumbs = isTrail(string(name), a.read())
@@ -495,7 +495,7 @@ func (a *analyser) text(raw []byte) {
 		}
 		return
 	case a.raw == "style":
-		a.styled(string(raw), a.base)
+		a.styled(string(raw))
 		return
 	case a.raw == "script" && a.rawType == "application/ld+json":
 		if a.structuredBytes += len(raw); a.structuredBytes > maxStructured || len(a.structured) >= maxKept {

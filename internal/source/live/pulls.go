@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"maps"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,9 +30,7 @@ const (
 func isLoaded(kind string) bool { return kind != cardKind && kind != saidKind }
 
 // pull keeps an address with its kind.
-func (a *analyser) pull(kind, ref string) { a.pullFrom(kind, ref, a.base) }
-
-func (a *analyser) pullFrom(kind, ref string, base *url.URL) {
+func (a *analyser) pull(kind, ref string) {
 	ref = strings.TrimSpace(ref)
 	if ref == "" || strings.HasPrefix(ref, "#") || strings.HasPrefix(ref, "data:") {
 		return
@@ -42,7 +39,7 @@ func (a *analyser) pullFrom(kind, ref string, base *url.URL) {
 		a.note(cutLinks)
 		return
 	}
-	resolved, err := base.Parse(ref)
+	resolved, err := a.base.Parse(ref)
 	if err != nil || resolved.Scheme != "http" && resolved.Scheme != "https" {
 		return
 	}
@@ -114,9 +111,9 @@ func styleAddresses(css string) []pull {
 }
 
 // styled keeps the addresses in a style.
-func (a *analyser) styled(css string, base *url.URL) {
+func (a *analyser) styled(css string) {
 	for _, p := range styleAddresses(css) {
-		a.pullFrom(p.kind, p.address, base)
+		a.pull(p.kind, p.address)
 	}
 }
 
