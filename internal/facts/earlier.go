@@ -55,7 +55,11 @@ func (p *Page) renew(home *Page) {
 	if slices.ContainsFunc([]string{"indexable", "noindex", "disallowed", "canonical", "robots_tag"}, func(key string) bool { return p.lacks[key] }) {
 		return
 	}
-	switch tag := strings.Contains(p.RobotsTag, "noindex") || strings.Contains(p.RobotsTag, "none"); {
+	tag := slices.ContainsFunc(strings.Split(strings.ToLower(p.RobotsTag), ","), func(says string) bool {
+		says = strings.TrimSpace(says) // max-image-preview:none hides nothing
+		return says == "noindex" || says == "none"
+	})
+	switch {
 	case p.Disallowed:
 		p.HiddenBy = "robots.txt"
 	case p.NoIndex && tag:

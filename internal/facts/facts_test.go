@@ -197,3 +197,14 @@ func TestWhatIsASitesOwn(t *testing.T) {
 		assert.Equal(t, is, term.Own, name)
 	}
 }
+
+func TestWhatHidesAPageOfAnEarlierFormat(t *testing.T) {
+	for tag, want := range map[string]string{
+		"noindex, follow": "tag", "NONE": "tag", "": "header",
+		"max-image-preview:none": "header", // it hides pictures' previews alone
+	} {
+		s := &Snapshot{Seen: Seen{Pages: []Page{{Address: "https://www.name.example/", NoIndex: true, RobotsTag: tag}}}}
+		s.renewed(2)
+		assert.Equal(t, want, s.Pages[0].HiddenBy, tag)
+	}
+}
