@@ -28,13 +28,19 @@ var (
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"facts", "dialect", "progress", "tree"},
 		"source/live":     {"facts", "progress", "width"},
-		"discover":        {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
-		"fix":             {"facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":           {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "ordinary", "progress"},
-		"report":          {"audit", "baseline", "dialect", "facts", "nearest"},
-		"servertest":      {}, // for tests alone
-		"hostile":         {}, // tests and nothing else
-		"real":            {}, // tests and nothing else
+		"directives":      {"ordinary"},
+
+		"source/server/answer": {"facts", "ordinary"},
+		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
+		"source/server/apache": {"directives", "facts", "source/server/answer"},
+		"source/server/ground": {"source/server/answer"}, // for tests alone
+		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
+		"fix":                  {"facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "ordinary", "progress"},
+		"report":               {"audit", "baseline", "dialect", "facts", "nearest"},
+		"servertest":           {}, // for tests alone
+		"hostile":              {}, // tests and nothing else
+		"real":                 {}, // tests and nothing else
 	}
 )
 

@@ -1,0 +1,246 @@
+// Package directives reads the configuration of web servers, nginx and Apache, as nodes: each directive with its words, its
+// file, its line and the bytes it stands on, included files in their place. A node can be replaced, removed or followed by
+// another, and every other byte stays.
+//
+// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports ordinary.
+package directives
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/ordinary"
+)
+
+// A Node is one directive, as it stands in a file.
+type Node struct {
+	Name string   // as it is written; "" for a hole
+	Args []string // its words, without quotes; of an Apache section those between the name and the >
+	Body []*Node  // what stands in its block, included files in their place
+	// Block tells that it has a block, be it an empty one.
+	Block bool
+	// Skipped says why the server does not read what stands in the block: a condition that is not met. Then Body is empty.
+	Skipped string
+	// Hole says what could not be read where something stands: from here on, in this block, more may apply than is known.
+	Hole string
+
+	File       string
+	Line       int // of its first byte, from 1
+	Start, End int // its bytes in the file: up to and with the ; or }, for Apache without the line's end
+	inner      int // where its block begins and ends; 0 when it has none
+	close      int
+}
+
+// Is tells whether the directive is called so. Names of directives of Apache are the same in either case, and no two of nginx
+// differ in it.
+func (n *Node) Is(names ...string) bool {
+	return slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(n.Name, name) })
+}
+
+// Arg is one of its words, "" when there are fewer.
+func (n *Node) Arg(i int) string {
+	if i < len(n.Args) {
+		return n.Args[i]
+	}
+	return ""
+}
+
+// Place is file and line.
+func (n *Node) Place() string { return fmt.Sprintf("%s:%d", n.File, n.Line) }
+
+// String is the directive on one line, without what its block holds.
+func (n *Node) String() string {
+	if n.Hole != "" {
+		return n.Hole
+	}
+	return strings.Join(append([]string{n.Name}, n.Args...), " ")
+}
+
+// A Gap is something that could not be read.
+type Gap struct {
+	File    string
+	Line    int
+	Because string
+	Broken  bool // the server itself refuses to start with it
+}
+
+// Error is the gap in words.
+func (g Gap) Error() string { return fmt.Sprintf("%s:%d: %s", g.File, g.Line, g.Because) }
+
+// A Tree is a configuration, read whole.
+type Tree struct {
+	Main  string // the file it begins with
+	Root  []*Node
+	Files []string // all that were read, in order
+	Gaps  []Gap
+
+	// What an Apache configuration says to itself while it is read.
+	Modules map[string]string // names of its modules, as IfModule takes them: mod_ssl.c, ssl_module; and where each is loaded
+	Defined map[string]string
+}
+
+// Broken is the first thing that keeps the server from starting with this configuration.
+func (t *Tree) Broken() *Gap {
+	for i := range t.Gaps {
+		if t.Gaps[i].Broken {
+			return &t.Gaps[i]
+		}
+	}
+	return nil
+}
+
+// Bounds on what is read, however large it is.
+const (
+	maxFile    = 8 << 20  // bytes of one file
+	maxBytes   = 32 << 20 // of all
+	maxNodes   = 400_000
+	maxFiles   = 2_000
+	maxNesting = 200 // blocks and files inside one another
+)
+
+// byteOrderMark is what some editors put in front of a file, and no server takes.
+const byteOrderMark = "\ufeff"
+
+// A Disk is where configurations lie.
+type Disk interface {
+	Read(name string) ([]byte, error)
+	// Names are the entries of a folder, sorted; those that are folders end in a slash.
+	Names(dir string) ([]string, error)
+}
+
+// OS is the disk of this machine.
+type OS struct{}
+
+// Read implements Disk.
+func (OS) Read(name string) ([]byte, error) { return ordinary.Read(name, maxFile) }
+
+// Names implements Disk.
+func (OS) Names(dir string) ([]string, error) {
+	entries, err := os.ReadDir(dir)
+	var names []string
+	for _, e := range entries {
+		name := e.Name()
+		if stat, err := os.Stat(filepath.Join(dir, name)); err == nil && stat.IsDir() {
+			name += "/"
+		}
+		names = append(names, name)
+	}
+	return names, err
+}
+
+// reading is what both servers' readers share: the bounds, the files inside one another, and the gaps.
+type reading struct {
+	tree  *Tree
+	disk  Disk
+	nodes int
+	bytes int
+	open  []string // the files that are being read, the outermost first
+	full  bool     // a bound is reached, and has been told
+}
+
+// file reads one file that is included at a node (nil for the first). The gap, when there is one, has been told.
+func (r *reading) file(name string, at *Node) ([]byte, bool) {
+	fail := func(because string, broken bool) ([]byte, bool) {
+		r.gap(at, name, because, broken)
+		return nil, false
+	}
+	switch {
+	case slices.Contains(r.open, name):
+		return fail(name+" includes itself, so the server does not start", true)
+	case len(r.open) >= maxNesting:
+		return fail(fmt.Sprintf("files include one another more than %d deep", maxNesting), false)
+	case len(r.tree.Files) >= maxFiles:
+		return fail(fmt.Sprintf("more than %d files; the rest was not read", maxFiles), false)
+	}
+	data, err := r.disk.Read(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fail(name+" is not there, so the server does not start", true)
+	case errors.Is(err, fs.ErrPermission):
+		return fail(name+" may not be read by this user", false)
+	case err != nil:
+		return fail(fmt.Sprintf("%s cannot be read: %s", name, plain(err)), false)
+	}
+	if r.bytes += len(data); r.bytes > maxBytes {
+		return fail(fmt.Sprintf("more than %d MiB of configuration; the rest was not read", maxBytes>>20), false)
+	}
+	r.tree.Files = append(r.tree.Files, name)
+	return data, true
+}
+
+func plain(err error) error {
+	var pathErr *fs.PathError
+	if errors.As(err, &pathErr) {
+		return pathErr.Err
+	}
+	return err
+}
+
+func (r *reading) gap(at *Node, name, because string, broken bool) {
+	gap := Gap{File: name, Line: 1, Because: because, Broken: broken}
+	if at != nil {
+		gap.File, gap.Line = at.File, at.Line
+	}
+	r.tree.Gaps = append(r.tree.Gaps, gap)
+}
+
+// room tells whether one more node may be kept, and says once when not.
+func (r *reading) room(n *Node) bool {
+	if r.nodes++; r.nodes <= maxNodes {
+		return true
+	}
+	if !r.full {
+		r.full = true
+		r.gap(n, n.File, fmt.Sprintf("more than %d directives; the rest was not read", maxNodes), false)
+	}
+	return false
+}
+
+// hole is what stands for what could not be read at a node.
+func (r *reading) hole(at *Node, because string) *Node {
+	return &Node{Hole: because, File: at.File, Line: at.Line, Start: at.Start, End: at.End}
+}
+
+// Walk visits every node, outer ones before what stands in them, until visit is false for one: then not its block.
+func Walk(nodes []*Node, visit func(*Node) bool) {
+	for _, n := range nodes {
+		if visit(n) {
+			Walk(n.Body, visit)
+		}
+	}
+}
+
+// globbed are the files that a pattern names, in the order in which both servers take them: sorted, as glob(3) gives them, where
+// * and ? do not match the dot that a name begins with. Ordered is false when a folder in the pattern cannot be listed.
+func (r *reading) globbed(pattern string) (found []string, err error) {
+	parts := strings.Split(strings.TrimPrefix(filepath.ToSlash(filepath.Clean(pattern)), "/"), "/")
+	at := []string{"/"}
+	for i, part := range parts {
+		var next []string
+		for _, dir := range at {
+			if !strings.ContainsAny(part, "*?[") {
+				next = append(next, filepath.Join(dir, part))
+				continue
+			}
+			names, listErr := r.disk.Names(dir)
+			if listErr != nil && !errors.Is(listErr, fs.ErrNotExist) {
+				err = fmt.Errorf("the folder %s cannot be listed: %w", dir, plain(listErr))
+			}
+			for _, name := range names {
+				name, isDir := strings.CutSuffix(name, "/")
+				matched, _ := filepath.Match(part, name)
+				if matched && (isDir || i == len(parts)-1) && (name[0] != '.' || part[0] == '.') {
+					next = append(next, filepath.Join(dir, name))
+				}
+			}
+		}
+		at = next
+	}
+	slices.Sort(at)
+	return at, err
+}

@@ -1,0 +1,203 @@
+package apache
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/directives"
+	"weltaxis/internal/facts"
+)
+
+// A class says of a directive what is made of it here.
+type class int
+
+const (
+	unheard   class = iota // not in the table: it may touch everything
+	evaluated              // it is carried out here
+	harmless               // it touches nothing that is told
+	decides                // it decides whether a request goes on, or what it is for, and is not evaluated
+	heads                  // it changes headers, and is not evaluated
+	bodies                 // it changes the body
+	cookies                // it sets cookies
+)
+
+// A row is what is known of a directive.
+type row struct {
+	kind   class
+	permit string // what AllowOverride must allow for it in an override file; "" when it may not stand there at all
+	module string // that brings it, as IfModule takes it
+}
+
+// rows is the table of directives, by names in lower case.
+var rows = map[string]row{}
+
+func classOf(name string) class { return rows[strings.ToLower(name)].kind }
+
+func init() {
+	for _, group := range []struct {
+		kind           class
+		permit, module string
+		names          string
+	}{
+		{evaluated, "", "core.c", "VirtualHost ServerName ServerAlias ServerRoot DocumentRoot Directory DirectoryMatch Location LocationMatch AllowOverride AllowOverrideList AccessFileName ServerTokens TraceEnable Define UnDefine Include IncludeOptional UseCanonicalName"},
+		{evaluated, "All", "core.c", "Files FilesMatch If ElseIf Else Limit LimitExcept IfModule IfDefine IfVersion IfFile"},
+		{evaluated, "Options", "core.c", "Options"},
+		{evaluated, "FileInfo", "core.c", "SetHandler AddDefaultCharset FileETag ErrorDocument AcceptPathInfo ForceType SetOutputFilter"},
+		{evaluated, "All", "core.c", "LimitRequestBody"},
+		{evaluated, "AuthConfig", "mod_authz_core.c", "Require RequireAny RequireAll RequireNone"},
+		{evaluated, "AuthConfig", "mod_authn_core.c", "AuthType AuthName"},
+		{evaluated, "AuthConfig", "mod_access_compat.c", "Satisfy"},
+		{evaluated, "Limit", "mod_access_compat.c", "Order Allow Deny"},
+		{evaluated, "Indexes", "mod_dir.c", "DirectoryIndex FallbackResource DirectorySlash DirectoryIndexRedirect"},
+		{evaluated, "Indexes", "mod_expires.c", "ExpiresActive ExpiresDefault ExpiresByType"},
+		{evaluated, "FileInfo", "mod_headers.c", "Header"},
+		{evaluated, "FileInfo", "mod_filter.c", "AddOutputFilterByType"},
+		{evaluated, "FileInfo", "mod_rewrite.c", "RewriteEngine RewriteRule RewriteCond RewriteBase RewriteOptions"},
+		{evaluated, "FileInfo", "mod_alias.c", "Redirect RedirectMatch RedirectPermanent RedirectTemp"},
+		{evaluated, "", "mod_alias.c", "Alias AliasMatch ScriptAlias ScriptAliasMatch"},
+		{evaluated, "FileInfo", "mod_mime.c", "AddType AddHandler AddCharset AddEncoding RemoveHandler RemoveType"},
+		{evaluated, "", "mod_mime.c", "TypesConfig"},
+		{evaluated, "Options", "mod_php.c", "php_value php_flag"},
+		{evaluated, "", "mod_php.c", "php_admin_value php_admin_flag"},
+		{evaluated, "", "mod_ssl.c", "SSLEngine SSLProtocol"},
+
+		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter FileETagx UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck SeeRequestTail ExtendedStatus Error Warning FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
+		{harmless, "All", "core.c", "LimitXMLRequestBody CGIPassAuth CGIMapExtension ContentDigest"},
+		{harmless, "FileInfo", "core.c", "EnableMMAP EnableSendfile ServerSignature QualifyRedirectURL"},
+		{harmless, "", "mod_log_config.c", "CustomLog LogFormat TransferLog GlobalLog BufferedLogs CookieLog ForensicLog"},
+		{harmless, "FileInfo", "mod_setenvif.c", "SetEnvIf SetEnvIfNoCase SetEnvIfExpr BrowserMatch BrowserMatchNoCase"},
+		{harmless, "FileInfo", "mod_env.c", "SetEnv UnsetEnv PassEnv"},
+		{harmless, "Indexes", "mod_autoindex.c", "IndexOptions IndexIgnore IndexIgnoreReset IndexOrderDefault IndexStyleSheet IndexHeadInsert AddIcon AddIconByEncoding AddIconByType AddAlt AddAltByEncoding AddAltByType AddDescription DefaultIcon HeaderName ReadmeName"},
+		{harmless, "AuthConfig", "mod_auth_basic.c", "AuthBasicProvider AuthBasicAuthoritative AuthBasicFake AuthBasicUseDigestAlgorithm"},
+		{harmless, "AuthConfig", "mod_authn_file.c", "AuthUserFile AuthDigestProvider"},
+		{harmless, "AuthConfig", "mod_authz_groupfile.c", "AuthGroupFile"},
+		{harmless, "FileInfo", "mod_mime.c", "AddLanguage DefaultLanguage AddInputFilter ModMimeUsePathInfo RemoveEncoding RemoveCharset RemoveLanguage RemoveOutputFilter RemoveInputFilter"},
+		{harmless, "FileInfo", "mod_negotiation.c", "LanguagePriority ForceLanguagePriority CacheNegotiatedDocs"},
+		{harmless, "", "mod_deflate.c", "DeflateCompressionLevel DeflateFilterNote DeflateMemLevel DeflateWindowSize DeflateBufferSize DeflateAlterETag"},
+		{harmless, "", "mod_ssl.c", "SSLCertificateFile SSLCertificateKeyFile SSLCertificateChainFile SSLCACertificateFile SSLCACertificatePath SSLCARevocationFile SSLCipherSuite SSLHonorCipherOrder SSLCompression SSLSessionTickets SSLSessionCache SSLSessionCacheTimeout SSLRandomSeed SSLPassPhraseDialog SSLUseStapling SSLStaplingCache SSLStaplingResponderTimeout SSLStaplingReturnResponderErrors SSLOpenSSLConfCmd SSLStrictSNIVHostCheck SSLInsecureRenegotiation SSLProxyEngine SSLVerifyDepth SSLCryptoDevice SSLFIPS"},
+		{harmless, "FileInfo", "mod_ssl.c", "SSLOptions"},
+		{harmless, "", "mod_proxy.c", "ProxyRequests ProxyPreserveHost ProxyTimeout ProxyVia ProxyBadHeader ProxyIOBufferSize ProxyReceiveBufferSize ProxyAddHeaders ProxyStatus ProxyFCGIBackendType ProxyFCGISetEnvIf BalancerMember ProxySet"},
+		{harmless, "", "mod_reqtimeout.c", "RequestReadTimeout"},
+		{harmless, "", "mod_status.c", "SeeRequestTail"},
+		{harmless, "", "mod_http2.c", "H2Direct H2Push H2MinWorkers H2MaxWorkers H2MaxSessionStreams H2ModernTLSOnly H2Upgrade H2WindowSize H2StreamMaxMemSize H2PushPriority H2EarlyHints H2CopyFiles H2MaxWorkerIdleSeconds H2Padding H2PushDiarySize H2SerializeHeaders H2TLSCoolDownSecs H2TLSWarmUpSize"},
+		{harmless, "", "mod_cgid.c", "ScriptSock CGIDScriptTimeout ScriptLog ScriptLogLength ScriptLogBuffer"},
+		{harmless, "", "mod_userdir.c", "UserDir"},
+		{harmless, "FileInfo", "mod_headers.c", "RequestHeader"},
+
+		{decides, "FileInfo", "mod_mime.c", "AddOutputFilter SetInputFilter MultiviewsMatch"},
+		{decides, "FileInfo", "mod_actions.c", "Action Script"},
+		{decides, "AuthConfig", "mod_authz_core.c", "AuthMerging AuthzProviderAlias AuthzSendForbiddenOnFailure"},
+		{decides, "AuthConfig", "mod_auth_form.c", "AuthFormLoginRequiredLocation AuthFormProvider"},
+		{harmless, "", "mod_cache_disk.c", "CacheRoot CacheDirLevels CacheDirLength CacheMaxFileSize CacheMinFileSize CacheReadSize CacheReadTime"},
+		{harmless, "", "mod_dav_fs.c", "DAVLockDB DAVLockDBType"},
+		{harmless, "", "mod_proxy_ftp.c", "ProxyFtpDirCharset ProxyFtpEscapeWildcards ProxyFtpListOnWildcard"},
+		{heads, "", "mod_mime_magic.c", "MIMEMagicFile"},
+		{bodies, "", "mod_proxy_html.c", "ProxyHTMLLinks ProxyHTMLEvents ProxyHTMLURLMap ProxyHTMLEnable ProxyHTMLDocType ProxyHTMLExtended ProxyHTMLFixups ProxyHTMLInterp ProxyHTMLMeta ProxyHTMLStripComments ProxyHTMLBufSize ProxyHTMLCharsetOut"},
+		{evaluated, "", "mod_proxy.c", "ProxyPass"},
+		{decides, "", "mod_proxy.c", "ProxyPassMatch Proxy ProxyMatch ProxyRemote ProxyBlock NoProxy ProxyErrorOverride"},
+		{decides, "FileInfo", "mod_rewrite.c", "RewriteMap"},
+		{decides, "Options", "mod_speling.c", "CheckSpelling CheckCaseOnly"},
+		{decides, "", "mod_vhost_alias.c", "VirtualDocumentRoot VirtualScriptAlias"},
+		{decides, "", "mod_remoteip.c", "RemoteIPHeader RemoteIPTrustedProxy RemoteIPInternalProxy RemoteIPProxyProtocol"},
+		{decides, "", "mod_security2.c", "SecRuleEngine SecRule SecAction"},
+		{decides, "", "core.c", "AllowEncodedSlashes MergeSlashes"},
+		{decides, "AuthConfig", "mod_ssl.c", "SSLVerifyClient SSLRequireSSL SSLRequire"},
+		{decides, "", "mod_cache.c", "CacheEnable CacheDisable CacheQuickHandler"},
+		{heads, "", "mod_proxy.c", "ProxyPassReverse ProxyPassReverseCookieDomain ProxyPassReverseCookiePath"},
+		{heads, "FileInfo", "mod_asis.c", "MetaFiles MetaDir MetaSuffix"},
+		{bodies, "FileInfo", "mod_substitute.c", "Substitute SubstituteMaxLineLength SubstituteInheritBefore"},
+		{bodies, "Options", "mod_include.c", "XBitHack SSILegacyExprParser"},
+		{cookies, "FileInfo", "mod_usertrack.c", "CookieTracking CookieName CookieExpires CookieDomain CookieStyle"},
+	} {
+		for _, name := range strings.Fields(group.names) {
+			rows[strings.ToLower(name)] = row{group.kind, group.permit, group.module}
+		}
+	}
+}
+
+// overriding is what override files may do in a folder.
+type overriding struct {
+	groups []string // AuthConfig, FileInfo, ...; nil for none
+	list   []string // single directives
+	soft   []string // what is only passed over where it is not allowed
+	node   *directives.Node
+	listed *directives.Node
+}
+
+// with is it after a directive AllowOverride or AllowOverrideList.
+func (o overriding) with(n *directives.Node) overriding {
+	if n.Is("AllowOverrideList") {
+		o.list, o.listed = nil, n
+		if !strings.EqualFold(n.Arg(0), "None") {
+			o.list = n.Args
+		}
+		return o
+	}
+	o.groups, o.soft, o.node = nil, nil, n
+	for _, word := range n.Args {
+		name, value, _ := strings.Cut(strings.ToLower(word), "=")
+		switch name {
+		case "none":
+		case "all":
+			o.groups = append(o.groups, "AuthConfig", "FileInfo", "Indexes", "Limit", "Options")
+		case "authconfig", "fileinfo", "indexes", "limit":
+			o.groups = append(o.groups, map[string]string{"authconfig": "AuthConfig", "fileinfo": "FileInfo", "indexes": "Indexes", "limit": "Limit"}[name])
+		case "options":
+			o.groups = append(o.groups, "Options")
+			_ = value
+		case "nonfatal":
+			o.soft = append(o.soft, value)
+		}
+	}
+	return o
+}
+
+func (o overriding) none() bool { return len(o.groups) == 0 && len(o.list) == 0 }
+
+// says is where it is said.
+func (o overriding) says() string {
+	if o.node == nil {
+		return "AllowOverride is None unless something says otherwise"
+	}
+	return o.node.String() + " in " + at(o.node).String()
+}
+
+// forbids is why a directive may not stand in an override file, and takes the folder down; "" when it may.
+func (o overriding) forbids(n *directives.Node, server *directives.Tree) string {
+	if n.Hole != "" || n.Skipped != "" {
+		return ""
+	}
+	known, is := rows[strings.ToLower(n.Name)]
+	if !is {
+		return ""
+	}
+	loaded := server.Modules[known.module] != "" || known.module == "core.c"
+	switch {
+	case !loaded:
+		return fmt.Sprintf("%s is a directive of %s, which is not loaded, so everything in this folder and below it answers 500", n.Name, known.module)
+	case known.permit == "":
+		return fmt.Sprintf("%s may not stand in an override file, so everything in this folder and below it answers 500", n.Name)
+	case known.permit != "All" && !slices.Contains(o.groups, known.permit) && !slices.ContainsFunc(o.list, func(name string) bool { return n.Is(name) }):
+		return fmt.Sprintf("%s in an override file needs AllowOverride %s, and %s, so everything in this folder and below it answers 500", n.Name, known.permit, o.says())
+	}
+	for _, inner := range n.Body {
+		if because := o.forbids(inner, server); because != "" {
+			return because
+		}
+	}
+	return ""
+}
+
+// nonfatal tells whether what is not allowed is only passed over.
+func (o overriding) nonfatal(because string) bool {
+	return slices.Contains(o.soft, "all") || slices.Contains(o.soft, "override") && strings.Contains(because, "needs AllowOverride") || slices.Contains(o.soft, "unknown") && strings.Contains(because, "not loaded")
+}
+
+// unknownDirective is why it cannot be told what a directive of an override file does.
+func unknownDirective(n *directives.Node) *facts.Reason {
+	if _, known := rows[strings.ToLower(n.Name)]; known || n.Hole != "" {
+		return nil
+	}
+	return &facts.Reason{Because: n.Name + " is not known here: when no module of the server has it, everything below answers 500", Origin: at(n)}
+}
