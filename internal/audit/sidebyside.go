@@ -13,10 +13,12 @@ type Row struct {
 	Setting  string          `json:"setting"`
 	Declared []facts.Reading `json:"declared"` // the effective one first
 	Served   *facts.Reading  `json:"served"`   // what a visitor gets of it; null when nothing shows it
-	Expected string          `json:"expected"` // what the rules that deviate expect
-	Verdict  facts.Verdict   `json:"verdict"`
-	Rules    []string        `json:"rules"` // those that deviate, or else those that were asked
-	Because  string          `json:"because,omitempty"`
+	// Configured is what the web server's configuration makes of it; null when it has no say, or nobody looked.
+	Configured *facts.Reading `json:"configured"`
+	Expected   string         `json:"expected"` // what the rules that deviate expect
+	Verdict    facts.Verdict  `json:"verdict"`
+	Rules      []string       `json:"rules"` // those that deviate, or else those that were asked
+	Because    string         `json:"because,omitempty"`
 	// Unjudged says that another rule about the setting could not be judged.
 	Unjudged bool `json:"unjudged,omitempty"`
 }
@@ -35,6 +37,7 @@ func (r *Result) SideBySide(ruled bool) []Row {
 				row.Served = &served
 			}
 		}
+		row.Configured = r.Snapshot.Decided(entry)
 		r.verdict(&row, entry.Name)
 		if !ruled || row.Verdict != facts.NoRule {
 			rows = append(rows, row)

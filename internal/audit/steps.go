@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +21,7 @@ import (
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/source/live"
+	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
 )
@@ -59,7 +62,16 @@ var Steps = []Step{
 		Gather: recognise,
 	},
 	{
-		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint},
+		Name: "server", Source: facts.Server, Gives: []facts.Hint{facts.PublicHint},
+		Where: whereServer,
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			servers, gaps := Servers(ask.Site)
+			ask.servers = servers
+			return servers.Layout(ctx, gaps)
+		},
+	},
+	{
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint},
 		Where: func(ask *Request) (string, bool) {
 			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
 		},
@@ -71,7 +83,14 @@ var Steps = []Step{
 		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
 	{
-		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint},
+		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.PublicHint},
+		Where: func(ask *Request) (string, bool) { return "", ask.Site.Sources.Server != nil },
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			return ask.servers.Answers(ctx, ask.probes())
+		},
+	},
+	{
+		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint, facts.PublicHint},
 		Where: func(ask *Request) (string, bool) {
 			f := ask.Site.Sources.Files
 			if f == nil {
@@ -80,15 +99,119 @@ var Steps = []Step{
 			return f.Root, true
 		},
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
-			return Tree(ask.Site, ask.Dialect, ask.Hints[facts.ServedPathHint]).Gather(ctx)
+			return Tree(ask.Site, ask.Dialect, ask.Hints).Gather(ctx)
 		},
 	},
 }
 
-// Tree is the source of a site's files.
-func Tree(s *site.Site, d *dialect.Dialect, served []string) *files.Source {
+// Tree is the source of a site's files. Which folder the web server serves is what the site file says, or else what the
+// server's configuration does, or else what the paths tell at which it has files.
+func Tree(s *site.Site, d *dialect.Dialect, hints facts.Hints) *files.Source {
 	f := s.Sources.Files
-	return &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: served}
+	tree := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: hints[facts.ServedPathHint]}
+	if tree.Public == "" {
+		tree.Public = publicBelow(tree.Root, hints.First(facts.PublicHint))
+	}
+	return tree
+}
+
+// publicBelow is the folder below a root that is served, "." for all of it; "" when the served one is not below it.
+func publicBelow(root, served string) string {
+	if served == "" {
+		return ""
+	}
+	real := func(name string) string {
+		if absolute, err := filepath.Abs(name); err == nil {
+			name = absolute
+		}
+		if followed, err := filepath.EvalSymlinks(name); err == nil {
+			name = followed
+		}
+		return name
+	}
+	rel, err := filepath.Rel(real(root), real(served))
+	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
+		return ""
+	}
+	return filepath.ToSlash(rel)
+}
+
+// whereServer is where the configuration of the web server is looked for.
+func whereServer(ask *Request) (string, bool) {
+	set := ask.Site.Sources.Server
+	if set == nil {
+		return "", false
+	}
+	var files []string
+	for _, part := range set.Chain {
+		files = append(files, part.Nginx+part.Apache)
+	}
+	return cmp.Or(strings.Join(files, ", "), "where systems put it"), true
+}
+
+// Servers are the web servers of a site, and what of their configuration could not be read.
+func Servers(s *site.Site) (*server.Source, []facts.Gap) {
+	var configs []server.Config
+	for _, part := range s.Sources.Server.Chain {
+		if part.Nginx != "" {
+			configs = append(configs, server.Config{Kind: server.Nginx, File: s.Resolve(part.Nginx)})
+		} else {
+			configs = append(configs, server.Config{Kind: server.Apache, File: s.Resolve(part.Apache)})
+		}
+	}
+	var address *url.URL
+	connect := map[string]string(nil)
+	if u, err := url.Parse(s.Address()); err == nil && u.Host != "" {
+		address = u
+	}
+	if s.Sources.Live != nil {
+		connect = s.Sources.Live.Connect
+	}
+	servers, gaps := server.Open(configs, address, connect)
+	servers.Dir = s.Dir
+	if address == nil {
+		gaps = append(gaps, facts.Gap{Source: facts.Server, What: "what the web server answers", Kind: facts.Failed, Because: "the site file does not say the site's address; say intent.address", Names: []string{facts.ListAnswers, facts.ListShadowed}})
+	}
+	return servers, gaps
+}
+
+// probes are the addresses that the server's configuration is asked about: those that others have told, and those that the
+// dialect's roles make worth asking.
+func (ask *Request) probes() server.Probes {
+	p := server.Probes{Login: ask.Hints.First(facts.LoginPathHint), Inner: ask.Hints[facts.InnerPathHint], Served: ask.Hints[facts.ServedPathHint], Spellings: ask.Hints[facts.SpellingHint]}
+	matcher := dialect.NewMatcher(ask.Dialect)
+	if root := ask.root(); root != "" {
+		for _, folder := range matcher.Folders(dialect.Uploads) {
+			p.Uploads = append(p.Uploads, filepath.Join(root, folder))
+		}
+		for _, file := range matcher.Exact(dialect.Config) {
+			p.Config = append(p.Config, filepath.Join(root, file))
+		}
+	}
+	p.UsualUploads = matcher.Usual(dialect.Uploads)
+	if u, err := url.Parse(ask.Site.Said("address")); err == nil && u.Host != "" {
+		p.Hosts = []string{u.Host, otherHost(u.Host)}
+	}
+	return p
+}
+
+// otherHost is a host with www in front, or without it.
+func otherHost(host string) string {
+	if bare, is := strings.CutPrefix(host, "www."); is {
+		return bare
+	}
+	return "www." + host
+}
+
+// root is the folder of the installation, "" when the site file names none.
+func (ask *Request) root() string {
+	switch src := ask.Site.Sources; {
+	case src.Settings != nil && src.Settings.Root != "":
+		return ask.Site.Resolve(src.Settings.Root)
+	case src.Files != nil:
+		return ask.Site.Resolve(src.Files.Root)
+	}
+	return ""
 }
 
 // A Request is what the steps are asked: the site, how to look, and what the steps before have told.
@@ -99,6 +222,7 @@ type Request struct {
 	Stores  store.Options
 	Live    live.Options
 	Hints   facts.Hints
+	servers *server.Source // read by the step that looks at their layout
 }
 
 // newRequest makes the site file's wishes into what steps are asked. The errors are mistakes in the site file.
@@ -166,6 +290,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 		slog.Log(ctx, level, "gap", "source", gap.Source, "what", gap.What, "because", gap.Because)
 	}
 	join(&seen)
+	ask.serve(&seen)
 	return seen, interrupted
 }
 
@@ -222,6 +347,32 @@ func join(seen *facts.Seen) {
 		page := &seen.Pages[i]
 		if record := byPath[facts.LastSegment(page.Path)]; record != nil && page.Kind == "content" {
 			page.Own = cmp.Or(record.From.Row, record.Subject())
+		}
+	}
+}
+
+// maxServed is how many classes of files are held against the web server's configuration.
+const maxServed = 3000
+
+// serve works out what the web server makes of the files: it takes the folder that is served from the one source, and the
+// answers from the other. Of a class all that are named must be alike.
+func (ask *Request) serve(seen *facts.Seen) {
+	if ask.servers == nil || ask.Site.Sources.Files == nil {
+		return
+	}
+	root := ask.Site.Resolve(ask.Site.Sources.Files.Root)
+	for i := range seen.Classes[:min(len(seen.Classes), maxServed)] {
+		class := &seen.Classes[i]
+		if !class.Public || class.Kind != "file" {
+			continue
+		}
+		for n, path := range class.Paths {
+			what, at := ask.servers.Served(filepath.Join(root, filepath.FromSlash(path)))
+			if n > 0 && what != class.Answer {
+				class.Answer, class.AnswerAt = "", facts.Origin{}
+				break
+			}
+			class.Answer, class.AnswerAt = what, at
 		}
 	}
 }

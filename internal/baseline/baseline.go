@@ -152,6 +152,12 @@ func (b *Baseline) SetLimit(name, text string, list []string) error {
 // checkCovers refuses a cover of a rule that does not exist, and covers that go in a circle.
 func (b *Baseline) checkCovers() error {
 	for _, r := range b.Rules {
+		for _, name := range r.Configured {
+			_, field, _ := strings.Cut(name, ".")
+			if _, known := facts.AnswerField(field); !known {
+				return r.errorf("configured: %q names no field of %s", name, facts.ListAnswers)
+			}
+		}
 		for i, covered := range r.Covers {
 			if now, changed := b.Present(covered); changed {
 				r.note(facts.Renamed(covered, now))

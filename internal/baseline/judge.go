@@ -484,7 +484,28 @@ func (j *judging) readings() []facts.Reading {
 		seen = append(seen, full)
 		list = append(list, j.readingsOf(full)...)
 	}
+	list = append(list, j.configured()...)
 	slices.SortStableFunc(list, func(a, b facts.Reading) int { return sourceRank(a.Source) - sourceRank(b.Source) })
+	return list
+}
+
+// configured are what the web server's configuration says of the same thing.
+func (j *judging) configured() (list []facts.Reading) {
+	for _, name := range j.rule.Configured {
+		kind, field, _ := strings.Cut(name, ".")
+		address := ""
+		if kind == "this" && j.item != nil {
+			v, known := j.item.Field("address")
+			if address = v.Text(); !known || address == "" {
+				continue
+			}
+		}
+		if a := j.snapshot.Configured(strings.ReplaceAll(kind, "_", " "), address); a != nil {
+			if r, known := a.Reading(field); known {
+				list = append(list, r)
+			}
+		}
+	}
 	return list
 }
 

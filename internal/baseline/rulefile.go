@@ -47,7 +47,10 @@ type Rule struct {
 	CWE      int         `yaml:"cwe"`
 	Jobs     []string    `yaml:"jobs"`
 	Fix      Fixes       `yaml:"fix"`
-	Pos      strict.Pos
+	// Configured names what the web server's configuration says of the same thing, to be shown beside it: the kind of an answer
+	// and a field of it, as home.status; "this" is the answer for the item's own address.
+	Configured []string `yaml:"configured"`
+	Pos        strict.Pos
 
 	Area string `yaml:"-"`
 	list string // of each

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,13 +16,14 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/demo"
+	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
 )
 
 func (p *program) demoCommand() *cobra.Command {
-	var into string
+	var into, with string
 	var renew, keepServing bool
 	var port int
 	c := p.written(&cobra.Command{
@@ -32,11 +34,15 @@ audits the first, stops, and says what to try next. Nothing outside that folder 
 over what the demo did not write.
 
 With --serve it goes on serving them, on free ports that it writes into their site files for as long as it does, so
-that audit, pages, fix and the rest can be tried on them from another terminal.`,
+that audit, pages, fix and the rest can be tried on them from another terminal. With --with nginx or --with apache the
+real one stands before Lantern Lane and its twin, by the configuration that lies beside each of them.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535-2*demo.SiteCount() {
 				return fmt.Errorf("--port: %d is no port that leaves room for the demo's sites, each of which takes two; leave it out for free ones", port)
+			}
+			if with != "" && !slices.Contains(demo.Fronts, with) {
+				return fmt.Errorf("--with: %q is no web server that the demo can be served with%s; there are %s", with, nearest.Hint(with, demo.Fronts), strings.Join(demo.Fronts, " and "))
 			}
 			dir, err := demoFolder(into)
 			if err != nil {
@@ -52,6 +58,11 @@ that audit, pages, fix and the rest can be tried on them from another terminal.`
 				return err
 			}
 			defer server.Close()
+			if with != "" {
+				if err := server.With(with); err != nil {
+					return err
+				}
+			}
 			if keepServing {
 				return p.serve(c.Context(), server, dir)
 			}
@@ -76,6 +87,7 @@ that audit, pages, fix and the rest can be tried on them from another terminal.`
 	}, "text", "json")
 	c.Flags().StringVar(&into, "into", "", "the folder to write to (default: a new temporary one)")
 	c.Flags().BoolVar(&keepServing, "serve", false, "serve the demo's sites on loopback until interrupted, instead of auditing")
+	c.Flags().StringVar(&with, "with", "", "put a real web server before the sites that have a configuration of one: nginx or apache, where it is installed")
 	c.Flags().IntVar(&port, "port", 0, "the first of the ports to serve on; those after it are taken too (default: free ones)")
 	c.Flags().BoolVar(&renew, "renew", false, "write the demo afresh where it is there already")
 	return c

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -18,12 +20,15 @@ import (
 
 func (p *program) explainCommand() *cobra.Command {
 	return p.written(p.looking(&cobra.Command{
-		Use:   "explain NAME [SITE]",
-		Short: "Says in plain words what a rule, a setting or any other name is about",
+		Use:   "explain NAME|ADDRESS [SITE]",
+		Short: "Says in plain words what a rule, a setting or another name is about, or what becomes of an address",
 		Long: `Says in plain words what a name is about: a rule, a setting, a name that the live source tells, an area, a list or one
 of its fields, a limit, a function of rules; or robots, which explains what search engines may do. With SITE it says
-how that stands there: every place that has a say in a setting, the effective one first, and what the rules say.`,
-		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example",
+how that stands there: every place that has a say in a setting, the effective one first, and what the rules say.
+
+An ADDRESS, a path of the site or in full, is followed through the configuration of its web server, line by line, to the
+answer; with live: {own: true} in the site file what a visitor gets stands beside it.`,
+		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example\n  weltaxis explain /uploads/ mysite",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
 				return errors.New("name a rule, a setting or another name, such as hardening.debug-off or site.title, and perhaps a site")
@@ -31,6 +36,9 @@ how that stands there: every place that has a say in a setting, the effective on
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if isAddress(args[0]) {
+				return p.follow(c.Context(), args[0], args[1:])
+			}
 			b, err := baseline.Load(p.baselines...)
 			if err != nil {
 				return err
@@ -65,6 +73,38 @@ how that stands there: every place that has a say in a setting, the effective on
 			return report.Explained(b), cobra.ShellCompDirectiveNoFileComp
 		},
 	}), "text", "json")
+}
+
+// isAddress tells whether what is to be explained is an address rather than a name.
+func isAddress(name string) bool {
+	return strings.HasPrefix(name, "/") || strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://")
+}
+
+// follow follows an address of a site through its web server's configuration.
+func (p *program) follow(ctx context.Context, address string, args []string) error {
+	name, err := p.siteArgument(args)
+	if err != nil {
+		return err
+	}
+	if strings.EqualFold(filepath.Ext(name), ".json") {
+		return fmt.Errorf("%s is a snapshot, which does not hold the web server's configuration; name the site file", name)
+	}
+	s, err := loadSite(name)
+	if err != nil {
+		return err
+	}
+	followed, err := audit.Follow(ctx, s, address, p.options())
+	if err != nil {
+		return err
+	}
+	way := report.Follow(followed)
+	if err := p.write(p.text(func(page render.Sheet) { render.Way(page, way) }), jsonForm(way)); err != nil {
+		return err
+	}
+	if len(followed.Gaps) > 0 {
+		return status(exitPartial)
+	}
+	return nil
 }
 
 // present puts the present names of rules and settings in the place of former ones, and says so.

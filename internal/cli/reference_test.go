@@ -16,6 +16,8 @@ import (
 
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/source/server/apache"
+	"weltaxis/internal/source/server/nginx"
 )
 
 // commandReference is every command with its help and its options.
@@ -130,9 +132,30 @@ func vocabularyReference() string {
 	return b.String()
 }
 
+// directiveReference is what is made of each directive of a web server.
+func directiveReference() string {
+	var b strings.Builder
+	b.WriteString("# Directives\n\nWhat the server source makes of each directive of nginx and Apache. One that is not here may touch everything: where it stands, what it\nreaches is not told, with its line. This page is made from the program; a test holds it to that.\n")
+	for _, server := range []struct {
+		name string
+		all  map[string]string
+	}{{"nginx", nginx.Directives()}, {"Apache", apache.Directives()}} {
+		by := map[string][]string{}
+		for name, made := range server.all {
+			by[made] = append(by[made], "`"+name+"`")
+		}
+		fmt.Fprintf(&b, "\n## %s\n", server.name)
+		for _, made := range slices.Sorted(maps.Keys(by)) {
+			slices.Sort(by[made])
+			fmt.Fprintf(&b, "\n**%s**: %s.\n", strings.ToUpper(made[:1])+made[1:], strings.Join(by[made], ", "))
+		}
+	}
+	return b.String()
+}
+
 // TestTheReferenceIsWhatTheProgramSays. With REWRITE_GUIDE set it writes the pages instead.
 func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
-	for file, want := range map[string]string{"../../docs/commands.md": commandReference(), "../../docs/vocabulary.md": vocabularyReference()} {
+	for file, want := range map[string]string{"../../docs/commands.md": commandReference(), "../../docs/vocabulary.md": vocabularyReference(), "../../docs/directives.md": directiveReference()} {
 		if os.Getenv("REWRITE_GUIDE") != "" {
 			require.NoError(t, os.WriteFile(file, []byte(want), 0o644))
 		}

@@ -159,6 +159,8 @@ var faults = map[string]fault{
 		onPage("tickets", func(p *page) { p.Body += `<a href="/about/?from=mail">about</a>` }).do(b)
 	}},
 	"hardening.admin-name":            {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
+	"hardening.upload-inert":          {do: amended("location ~* ^/posters/.*\\.(php|phtml|phar|pht)(\\.|/|$) {", "location ^~ /seats/ {")},
+	"hardening.listing-off":           {do: amended("location ~ /\\. {", "location ~ ^/posters/winter/$ {\n            autoindex on;\n        }\n\n        location ~ /\\. {")},
 	"hardening.registration-role":     set("register_role", "editor"),
 	"hardening.session":               set("idle_minutes", "31"),
 	"hardening.debug-off":             {do: func(b *installation) { b.aloud["debug"] = "1" }},
@@ -304,6 +306,13 @@ func noticing(r *audit.Result) []string {
 		rules = append(rules, c.Rule)
 	}
 	return rules
+}
+
+// amended changes the configuration of the web server.
+func amended(from, to string) func(*installation) {
+	return func(b *installation) {
+		b.front.amend = func(text string) string { return strings.Replace(text, from, to, 1) }
+	}
 }
 
 func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {

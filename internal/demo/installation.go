@@ -49,6 +49,7 @@ type installation struct {
 	links      map[string]string // and what they lead to
 	siteFile   string            // without the sources
 	database   *databaseServer   // nil for a file
+	front      *front            // the web server before it; nil where nobody shows its configuration
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.
 	before func(http.Handler) http.Handler
 }
@@ -104,6 +105,13 @@ func (in *installation) write(dir string) ([]string, error) {
 				return nil, err
 			}
 		}
+	}
+	if in.front != nil {
+		files, err := in.front.write(dir, in)
+		if err != nil {
+			return nil, fmt.Errorf("writing the web server of %s: %w", in.folder, err)
+		}
+		written = append(written, files...)
 	}
 	if err := writeFile(filepath.Join(dir, in.folder, "weltaxis.yaml"), file{in.siteFileText(), 0o644}); err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -34,6 +35,9 @@ type Server struct {
 	standIns  map[string]*standIn
 	connect   map[string]map[string]string
 	failed    chan error
+
+	certificate tls.Certificate
+	fronts      []*running // real web servers before the stand-ins
 }
 
 // Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. They listen on
@@ -46,6 +50,7 @@ func serve(dir string, sites []*installation, port int) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.certificate = certificate
 	for _, site := range sites {
 		for _, of := range []string{"443", "80"} {
 			if err := s.start(site, of, certificate, port); err != nil {
@@ -107,7 +112,7 @@ func (s *Server) Sites() []string {
 // Announce writes into the site files where the server listens. Lines that somebody has changed are left.
 func (s *Server) Announce() error {
 	for _, site := range s.sites {
-		if err := s.say(site, func(name, _ string) string { return s.connect[site.folder][name] }); err != nil {
+		if err := s.say(site, false, func(name, _ string) string { return s.connect[site.folder][name] }); err != nil {
 			return err
 		}
 	}
@@ -118,7 +123,7 @@ func (s *Server) Announce() error {
 // withdraw takes back what Announce wrote, where it still stands.
 func (s *Server) withdraw() error {
 	for _, site := range s.sites {
-		err := s.say(site, func(name, says string) string {
+		err := s.say(site, true, func(name, says string) string {
 			if says == s.connect[site.folder][name] {
 				return nobody
 			}
@@ -134,8 +139,22 @@ func (s *Server) withdraw() error {
 // connectLine is a line of a site file as the demo writes it: a name with its port, and where it is reached.
 var connectLine = regexp.MustCompile(`(?m)^( +"([a-z.]+:(?:443|80))": )"(127\.0\.0\.1:\d+)"$`)
 
+// serverLine is the line of a site file that names the web server's configuration, as the demo writes it.
+var serverLine = regexp.MustCompile(`(?m)^(  server: +)\{(?:nginx|apache): [^}]*\}`)
+
+// before has a site file name the configuration of the server that stands before the site.
+func (s *Server) before(text []byte, site *installation, withdrawn bool) []byte {
+	kind := frontNginx
+	for _, r := range s.fronts {
+		if r.site == site && !withdrawn {
+			kind = r.kind
+		}
+	}
+	return serverLine.ReplaceAll(text, []byte("${1}{"+kind+": "+filepath.ToSlash(frontFile(kind))+"}"))
+}
+
 // say has the lines of a site file that name its hosts say something else.
-func (s *Server) say(site *installation, instead func(name, says string) string) error {
+func (s *Server) say(site *installation, withdrawn bool, instead func(name, says string) string) error {
 	name := filepath.Join(s.dir, site.folder, "weltaxis.yaml")
 	text, err := os.ReadFile(name)
 	if err != nil {
@@ -148,10 +167,11 @@ func (s *Server) say(site *installation, instead func(name, says string) string)
 		}
 		return fmt.Sprintf("%s%q", part[1], instead(part[2], part[3]))
 	})
-	if changed == string(text) {
+	named := s.before([]byte(changed), site, withdrawn)
+	if bytes.Equal(named, text) {
 		return nil
 	}
-	return os.WriteFile(name, []byte(changed), 0o644)
+	return os.WriteFile(name, named, 0o644)
 }
 
 // Connect is the map of names to addresses under which a site of the demo is reached.
@@ -173,6 +193,9 @@ func (s *Server) Close() {
 		if err := s.withdraw(); err != nil {
 			slog.Warn("the demo's site files still say where it listened", "error", err)
 		}
+	}
+	for _, front := range s.fronts {
+		front.close()
 	}
 	for _, server := range s.servers {
 		_ = server.Close()

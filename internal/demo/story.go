@@ -5,6 +5,7 @@ import (
 	"maps"
 	"os"
 	"os/user"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -91,10 +92,18 @@ func (p *plot) asItIs(folder string) *installation {
 }
 
 // The sites of the demo. A twin is the same site with everything in order.
-func lanternLane() *installation { return readPlot("lantern-lane").asItIs("lantern-lane") }
-func lanternLaneAligned() *installation {
-	return readPlot("lantern-lane").wellKept("lantern-lane-aligned")
+func lanternLane() *installation {
+	in := readPlot("lantern-lane").asItIs("lantern-lane")
+	in.front = &front{story: true}
+	return in
 }
+
+func lanternLaneAligned() *installation {
+	in := readPlot("lantern-lane").wellKept("lantern-lane-aligned")
+	in.front = &front{}
+	return in
+}
+
 func saltmarsh() *installation         { return readPlot("saltmarsh").asItIs("saltmarsh") }
 func hollin() *installation            { return readPlot("hollin").wellKept("hollin") }
 func copperbeck() *installation        { return readPlot("copperbeck").asItIs("copperbeck") }
@@ -127,5 +136,8 @@ func (in *installation) siteFileText() string {
 		fmt.Fprintf(&s, "      %q: %q\n      %q: %q\n", host+":443", nobody, host+":80", nobody)
 	}
 	fmt.Fprintf(&s, "    trust: ../%s\n  files:    {root: ./site}\n", caName)
+	if in.front != nil {
+		fmt.Fprintf(&s, "  server:   {nginx: %s}    # or {apache: %s}\n", filepath.ToSlash(frontFile(frontNginx)), filepath.ToSlash(frontFile(frontApache)))
+	}
 	return s.String()
 }

@@ -229,6 +229,18 @@ func (m *Matcher) Role(rel, folderRole string) string {
 	return folderRole
 }
 
+// Folders are the folders below the root that a dialect gives a role.
+func (m *Matcher) Folders(role string) []string {
+	var names []string
+	for name, r := range m.folders {
+		if r == role && !strings.HasPrefix(name, ".") {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
 // Exact lists the paths that are named in full for a role.
 func (m *Matcher) Exact(role string) []string {
 	var paths []string

@@ -71,11 +71,17 @@ type Origin struct {
 	Default string `json:"default,omitempty"` // the dialect whose stated default this is
 	Key     string `json:"key,omitempty"`     // where in the file, in the file's own terms
 	Screen  string `json:"screen,omitempty"`  // where a person finds it in the administration pages
+	// Because says why it is decided there, where the place alone does not.
+	Because string `json:"because,omitempty"`
 }
 
 // String is the place as a person reads it.
 func (o Origin) String() string {
 	switch {
+	case o.Because != "":
+		why := o.Because
+		o.Because = ""
+		return join(": ", o.String(), why)
 	case o.Default != "":
 		return "not set; the default of " + o.Default
 	case o.Table != "":

@@ -57,6 +57,7 @@ var Lists = map[string][]Field{
 		{Name: "kind", Type: Words, Words: []string{"file", "folder", "link", "other"}, Meaning: "what the entries are"},
 		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; scripting a picture that carries a script"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
+		{Name: "answer", Type: Words, Words: []string{"served", "run", "refused", "elsewhere"}, Meaning: "what the web server's configuration makes of their addresses: served as they are, run as programs, refused, or answered by something else"},
 		{Name: "within", Type: String, Meaning: "what the folder is for that they lie in, as role"},
 		{Name: "open", Type: Bool, Meaning: "everybody on the server gets to where they lie"},
 		{Name: "ends", Type: String, Meaning: "of links: where they lead: inside, outside or nowhere; nothing for what is no link"},
@@ -116,29 +117,33 @@ var Lists = map[string][]Field{
 	ListLinks:     linkTable.fields(),
 	ListAssets:    assetTable.fields(),
 	ListArrivals:  arrivalTable.fields(),
+	ListAnswers:   answerList,
+	ListShadowed:  shadowedTable.fields(),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they
 // should be. What is kept singly (configuration, overrides, set-id files, private things in the public folder)
 // is a class of one.
 type Class struct {
-	Role    string   `json:"role"`
-	Kind    string   `json:"kind"`
-	Content string   `json:"content"`
-	Public  bool     `json:"public"`
-	Served  string   `json:"served,omitempty"` // "unknown" when nobody says which folder the web server serves
-	Within  string   `json:"within,omitempty"` // the role of the folder, where it is another
-	Closed  bool     `json:"closed,omitempty"` // a folder above keeps others out
-	Ends    string   `json:"ends,omitempty"`   // of links: inside, outside, nowhere
-	Target  string   `json:"target,omitempty"`
-	Mode    string   `json:"mode,omitempty"` // four octal digits; "" where the system has no modes
-	Owner   string   `json:"owner,omitempty"`
-	Group   string   `json:"group,omitempty"`
-	Count   int      `json:"count"`
-	Paths   []string `json:"paths"`           // the first few, sorted
-	Under   string   `json:"under,omitempty"` // the folder that all of them lie in or below
-	Single  bool     `json:"single,omitempty"`
-	ACL     bool     `json:"acl,omitempty"` // one of those that their group may write to has an access control list
+	Role     string   `json:"role"`
+	Kind     string   `json:"kind"`
+	Content  string   `json:"content"`
+	Public   bool     `json:"public"`
+	Served   string   `json:"served,omitempty"` // "unknown" when nobody says which folder the web server serves
+	Within   string   `json:"within,omitempty"` // the role of the folder, where it is another
+	Closed   bool     `json:"closed,omitempty"` // a folder above keeps others out
+	Ends     string   `json:"ends,omitempty"`   // of links: inside, outside, nowhere
+	Target   string   `json:"target,omitempty"`
+	Mode     string   `json:"mode,omitempty"` // four octal digits; "" where the system has no modes
+	Owner    string   `json:"owner,omitempty"`
+	Group    string   `json:"group,omitempty"`
+	Count    int      `json:"count"`
+	Paths    []string `json:"paths"`           // the first few, sorted
+	Under    string   `json:"under,omitempty"` // the folder that all of them lie in or below
+	Single   bool     `json:"single,omitempty"`
+	Answer   string   `json:"answer,omitempty"` // what the web server makes of their addresses; "" when nobody could tell
+	AnswerAt Origin   `json:"answer_at,omitzero"`
+	ACL      bool     `json:"acl,omitempty"` // one of those that their group may write to has an access control list
 
 	lacks lacking
 }
@@ -213,7 +218,12 @@ func (c *Class) Identity() string {
 }
 
 // OriginOf implements Item.
-func (c *Class) OriginOf(string) Origin { return c.Origin() }
+func (c *Class) OriginOf(field string) Origin {
+	if field == "answer" && c.Answer != "" {
+		return c.AnswerAt
+	}
+	return c.Origin()
+}
 
 // Why implements Item.
 func (c *Class) Why(field string) Reason {
@@ -222,6 +232,8 @@ func (c *Class) Why(field string) Reason {
 		return Reason{"the snapshot does not hold it", c.Origin()}
 	case field == "public" && c.Served != "":
 		return Reason{"nobody says which folder the web server serves; say files: {root: ..., public: FOLDER} in the site file", c.Origin()}
+	case field == "answer":
+		return Reason{"what the web server makes of it was not worked out, or cannot be told", c.Origin()}
 	case field == "owner" || field == "group":
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
 	}
@@ -275,6 +287,8 @@ func (c *Class) Field(name string) (Value, bool) {
 		return TextOf(Words, c.Content), true
 	case "public":
 		return BoolOf(c.Public), c.Served == ""
+	case "answer":
+		return TextOf(Words, c.Answer), c.Answer != ""
 	case "within":
 		return TextOf(String, cmp.Or(c.Within, c.Role)), true
 	case "open":

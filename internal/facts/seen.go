@@ -19,6 +19,9 @@ type Seen struct {
 	Links     []Link     `json:"links"`
 	Assets    []Asset    `json:"assets"`
 	Arrivals  []Arrival  `json:"arrivals"`
+	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
+	Answers  []Answer   `json:"answers"`
+	Shadowed []Shadowed `json:"shadowed"`
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
@@ -33,9 +36,12 @@ type Hint uint8
 const (
 	LoginPathHint  Hint = 1 + iota // where one signs in, as the content system has been told
 	ServedPathHint                 // a path at which the web server has a file
+	InnerPathHint                  // the path of an inner page
+	PublicHint                     // a folder of this machine that the web server serves
+	SpellingHint                   // another spelling of the site's address, in full
 )
 
-var hintWords = []string{"", "login path", "served path"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling"}
 
 func (h Hint) String() string { return hintWords[h] }
 
@@ -95,6 +101,8 @@ func (s *Seen) Merge(more Seen) {
 	s.Links = merged(s.Links, more.Links)
 	s.Assets = merged(s.Assets, more.Assets)
 	s.Arrivals = merged(s.Arrivals, more.Arrivals)
+	s.Answers = merged(s.Answers, more.Answers)
+	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	for list, records := range more.Records {
 		if s.Records == nil {
 			s.Records = map[string][]Record{}
@@ -157,6 +165,10 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Arrivals), s.Arrivals != nil
 	case ListAssets:
 		return each(s.Assets), s.Assets != nil
+	case ListAnswers:
+		return each(s.Answers), s.Answers != nil
+	case ListShadowed:
+		return each(s.Shadowed), s.Shadowed != nil
 	}
 	records, seen := s.Records[list]
 	return each(records), seen

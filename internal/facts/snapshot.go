@@ -9,8 +9,9 @@ import (
 )
 
 // SnapshotFormat is the version of the snapshot's JSON. Format 2 has absent readings, hints, and what the content
-// system knows a page by; format 1 is read as well, and what it lacks is unknown.
-const SnapshotFormat = 3
+// system knows a page by; format 4 has what the web server makes of addresses. Earlier ones are read as well, and what they lack is
+// unknown.
+const SnapshotFormat = 4
 
 // A Snapshot is everything that was seen of a site at one time, with what is needed to judge it again later
 // without touching the site.

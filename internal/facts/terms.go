@@ -79,6 +79,17 @@ var (
 	LiveCertificateTrusted = yesKey(Live, "certificate.trusted", "the certificate is one that this machine trusts")
 )
 
+// The terms of what the web server has been told. What it makes of each address is the list of its answers.
+var (
+	ServerKind            = textKey(Server, String, "kind", "which web server answers: nginx, Apache, or one before the other")
+	ServerVersion         = textKey(Server, String, "version", "its version, as the package says by which it was installed")
+	ServerRoot            = textKey(Server, String, "root", "the folder that it serves at the site's address")
+	ServerTLSProtocols    = listKey(Server, "tls_protocols", "versions of TLS that its configuration allows")
+	ServerTokens          = textKey(Server, String, "tokens", "what it says of itself in the header Server")
+	ServerTrace           = yesKey(Server, "trace", "it answers TRACE")
+	ServerOverrideAllowed = textKey(Server, String, "override_allowed", "what override files may change in the site's folder; nothing when they are not read")
+)
+
 // The terms of the settings, in the order of work. They stand last, since they name terms of the live source, and are
 // shown in the order in which they are made. Each row says what shows the setting to a visitor, whether it says who
 // a site is rather than how it is kept, when in a run it is changed, and what else a change of it does.
@@ -95,7 +106,7 @@ var (
 	SiteIcon             = textKey(Settings, URL, "site.icon", "icon for the browser tab").own().change(30).shownBy(LiveIconIs.Term).seenBy(Visitors).markup(`<link rel="icon" href="{value}"> in the head`)
 	SiteLogo             = textKey(Settings, URL, "site.logo", "logo").own().change(30).seenBy(Visitors)
 	SiteCopyright        = textKey(Settings, String, "site.copyright", "copyright line at the foot of the pages").own().change(30).shownBy(HomeYears).seenBy(Visitors).markup(`the copyright line at the foot: {value}`)
-	SiteAddress          = textKey(Settings, URL, "site.address", "public address").own().change(61).shownBy(LiveAddress.Term).danger("one wrong character here sends everybody, staff too, to an address that may not answer").seenBy(Visitors, Engines, Staff).markup(`every link, <link rel="canonical"> and redirect at {value}`)
+	SiteAddress          = textKey(Settings, URL, "site.address", "public address").own().change(61).decided("spelling.location").shownBy(LiveAddress.Term).danger("one wrong character here sends everybody, staff too, to an address that may not answer").seenBy(Visitors, Engines, Staff).markup(`every link, <link rel="canonical"> and redirect at {value}`)
 	SiteInstallAddress   = textKey(Settings, URL, "site.install_address", "address the content system itself is reached under").own().change(60).danger("one wrong character here may keep staff from signing in").seenBy(Staff)
 	MailAdmin            = textKey(Settings, Mail, "mail.admin", "administrator's address; sign-ups and forms go there").own().change(10).seenBy(Staff)
 	MailSenderName       = textKey(Settings, String, "mail.sender_name", "sender's name in automatic mail").own().change(10).seenBy(Members)
@@ -104,7 +115,7 @@ var (
 	FrontPage            = textKey(Settings, String, "front.page", "the page assigned as front page").own().change(11).seenBy(Visitors, Engines)
 	FrontPagePublished   = yesKey(Settings, "front.page_published", "that page is published").own().change(11).seenBy(Staff)
 	FrontSplash          = yesKey(Settings, "front.splash", "an intro page stands before the front page").change(11).seenBy(Visitors, Engines)
-	PageNotFound         = textKey(Settings, String, "page.not_found", "page assigned for addresses that do not exist").own().change(12).shownBy(LiveNotFoundStatus.Term).seenBy(Visitors).markup(`the page for addresses that do not exist, which answers 404: {value}`)
+	PageNotFound         = textKey(Settings, String, "page.not_found", "page assigned for addresses that do not exist").own().change(12).decided("missing.status").shownBy(LiveNotFoundStatus.Term).seenBy(Visitors).markup(`the page for addresses that do not exist, which answers 404: {value}`)
 	PageError            = textKey(Settings, String, "page.error", "page assigned for server errors").own().change(12).seenBy(Visitors)
 	PageSearch           = textKey(Settings, String, "page.search", "page assigned for search results").own().change(12).seenBy(Visitors)
 	PageLogin            = textKey(Settings, String, "page.login", "page assigned for signing in").own().change(12).seenBy(Visitors)
@@ -143,15 +154,15 @@ var (
 	PermalinkPattern        = textKey(Settings, Pattern, "permalink.pattern", "address of a post: {name} {id} {year} {month} {day} {category} {author}").change(13).danger("every address of a post changes; those that others have linked to must lead on").meant(http.StatusNotFound, http.StatusGone).seenBy(Visitors, Engines).markup(`addresses made as {value}, each old one redirected to the new (301)`)
 	PermalinkCategoryPrefix = textKey(Settings, String, "permalink.category_prefix", "what stands before a category's name in its address").change(13).meant(http.StatusNotFound, http.StatusGone).seenBy(Visitors, Engines)
 	PermalinkSuffix         = textKey(Settings, String, "permalink.suffix", "file suffix at the end of addresses").change(13).meant(http.StatusNotFound, http.StatusGone).seenBy(Visitors, Engines)
-	PermalinkRewriting      = yesKey(Settings, "permalink.rewriting", "the web server is relied on to rewrite addresses").change(13).seenBy(Visitors, Engines)
+	PermalinkRewriting      = yesKey(Settings, "permalink.rewriting", "the web server is relied on to rewrite addresses").change(13).decided("inner page.handler").seenBy(Visitors, Engines)
 
-	CachePage           = yesKey(Settings, "cache.page", "whole pages are cached").change(18).seenBy(Visitors)
+	CachePage           = yesKey(Settings, "cache.page", "whole pages are cached").change(18).decided("home.zone").seenBy(Visitors)
 	CacheObject         = yesKey(Settings, "cache.object", "objects are cached").change(18).seenBy(Visitors)
 	CacheDatabase       = yesKey(Settings, "cache.database", "database answers are cached").change(18).seenBy(Visitors)
 	CachePreload        = yesKey(Settings, "cache.preload", "the page cache is filled ahead of visitors").change(18).seenBy(Visitors)
 	CacheDebug          = yesKey(Settings, "cache.debug", "the cache's own debug or preview mode").change(18).seenBy(Visitors)
-	CacheLifetime       = amountKey(Settings, Duration, "cache.lifetime", "how long a cached page is kept").change(18).seenBy(Visitors)
-	DeliveryCompression = yesKey(Settings, "delivery.compression", "responses are compressed").change(19).noticed("it may break pages where the host does something of the kind already; the home page is looked at afterwards").seenBy(Visitors)
+	CacheLifetime       = amountKey(Settings, Duration, "cache.lifetime", "how long a cached page is kept").change(18).decided("home.valid_seconds").seenBy(Visitors)
+	DeliveryCompression = yesKey(Settings, "delivery.compression", "responses are compressed").change(19).decided("asset.compressed").noticed("it may break pages where the host does something of the kind already; the home page is looked at afterwards").seenBy(Visitors)
 	DeliveryMinify      = yesKey(Settings, "delivery.minify", "styles and scripts are minified").change(20).noticed("it may break styles or scripts; the home page is looked at afterwards").seenBy(Visitors)
 
 	RegistrationOpen         = yesKey(Settings, "registration.open", "visitors may register").change(2).noticed("visitors can register, or can no more").seenBy(Visitors, Members)
@@ -163,8 +174,8 @@ var (
 	LoginSecondFactor        = wordKey(Settings, "login.second_factor", []string{"off", "offered", "required"}, "second factor for the highest role").change(30).seenBy(Staff)
 	SessionIdle              = amountKey(Settings, Duration, "session.idle", "staff are signed out after this long without a click").change(3).noticed("staff are signed out after another time than they are used to").seenBy(Staff)
 	UploadRole               = wordKey(Settings, "upload.role", uploadWords, "the lowest role that may upload").change(30).seenBy(Staff)
-	UploadTypes              = listKey(Settings, "upload.types", "endings of the files that may be uploaded").change(30).seenBy(Staff)
-	UploadSize               = amountKey(Settings, Size, "upload.size", "largest upload").change(30).seenBy(Staff)
+	UploadTypes              = listKey(Settings, "upload.types", "endings of the files that may be uploaded").change(30).decided("uploaded script.runs_code").seenBy(Staff)
+	UploadSize               = amountKey(Settings, Size, "upload.size", "largest upload").change(30).decided("home.body_limit").seenBy(Staff)
 	DebugOn                  = yesKey(Settings, "debug.on", "the content system runs in debug mode").change(0)
 	DebugErrorsShown         = yesKey(Settings, "debug.errors_shown", "errors are shown to visitors").change(0).seenBy(Visitors)
 	CodeEditing              = yesKey(Settings, "code.editing", "program files can be edited from the administration pages").change(30).seenBy(Staff)
@@ -175,8 +186,8 @@ var (
 	UsageReporting           = yesKey(Settings, "usage.reporting", "usage is reported to others").change(30)
 	SystemVersion            = textKey(Settings, Version, "system.version", "version of the content system").own().change(30).seenBy(Staff)
 
-	MaintenanceOn      = yesKey(Settings, "maintenance.on", "visitors get a maintenance notice").own().change(21).meant(http.StatusServiceUnavailable).seenBy(Visitors, Engines)
+	MaintenanceOn      = yesKey(Settings, "maintenance.on", "visitors get a maintenance notice").own().change(21).decided("home.status").meant(http.StatusServiceUnavailable).seenBy(Visitors, Engines)
 	MaintenanceMessage = textKey(Settings, String, "maintenance.message", "text of that notice").own().change(21).seenBy(Visitors)
 	MaintenanceContact = textKey(Settings, Mail, "maintenance.contact", "mailbox named in that notice").own().change(21).seenBy(Visitors)
-	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(22).danger("nobody gets in without the name and password of the lock").meant(http.StatusUnauthorized, http.StatusForbidden).seenBy(Visitors, Staff)
+	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(22).decided("home.asks_login").danger("nobody gets in without the name and password of the lock").meant(http.StatusUnauthorized, http.StatusForbidden).seenBy(Visitors, Staff)
 )

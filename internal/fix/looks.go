@@ -106,7 +106,7 @@ func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[
 	}
 	if tree := s.Sources.Files; tree != nil {
 		w.FilesRoot = s.Resolve(tree.Root)
-		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints[facts.ServedPathHint])
+		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints)
 	}
 	kept, known := r.Snapshot.Is(facts.CachePage.Term)
 	w.Pages = !known || kept.Bool()

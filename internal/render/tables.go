@@ -2,7 +2,9 @@ package render
 
 import (
 	"fmt"
+	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -147,11 +149,20 @@ func (p Sheet) looked(r *report.Report) {
 func Settings(p Sheet, r *report.Report, side []audit.Row) {
 	p.looked(r)
 	fmt.Fprintln(p)
+	head := []string{"setting", "verdict", "declared", "served", "expected"}
+	server := r.Snapshot.Asked(facts.Server)
+	if server {
+		head = []string{"setting", "verdict", "declared", "configured", "served", "expected"}
+	}
 	var rows [][]string
 	for _, row := range side {
-		rows = append(rows, []string{row.Setting, verdictText(row), declared(row), servedText(row), Safe(row.Expected)})
+		cells := []string{row.Setting, verdictText(row), declared(row), readingText(row.Served), Safe(row.Expected)}
+		if server {
+			cells = slices.Insert(cells, 3, configuredText(row))
+		}
+		rows = append(rows, cells)
 	}
-	p.table([]string{"setting", "verdict", "declared", "served", "expected"}, rows, func(row, column int) lipgloss.Style {
+	p.table(head, rows, func(row, column int) lipgloss.Style {
 		if column == 1 {
 			return verdictStyles[side[row].Verdict]
 		}
@@ -167,14 +178,27 @@ func verdictText(row audit.Row) string {
 	return row.Verdict.String()
 }
 
-func servedText(row audit.Row) string {
-	if row.Served == nil {
+func readingText(r *facts.Reading) string {
+	if r == nil {
 		return ""
 	}
-	if text := row.Served.Value.String(); text != "" {
+	if text := r.Value.String(); text != "" {
 		return Safe(facts.Shorten(text, 120))
 	}
 	return "(none)"
+}
+
+// configuredText is what the web server makes of a setting, in the words of its answer, and the line.
+func configuredText(row audit.Row) string {
+	r := row.Configured
+	if r == nil {
+		return ""
+	}
+	text := strings.ReplaceAll(strings.TrimPrefix(r.Name, "answers."), "_", " ") + ": " + readingText(r)
+	if r.Origin.Line > 0 {
+		text += fmt.Sprintf("\n%s:%d", Safe(path.Base(r.Origin.File)), r.Origin.Line)
+	}
+	return text
 }
 
 func declared(row audit.Row) string {
@@ -209,7 +233,7 @@ func Files(p Sheet, r *report.Report) {
 		if expected == "" {
 			expected = "as it is"
 		}
-		rows = append(rows, []string{row.Role + " " + row.Kind, servedWord(row.Public, row.Served), row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
+		rows = append(rows, []string{row.Role + " " + row.Kind, servedWord(row), row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
 	}
 	p.table([]string{"entries", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
 		if column == 5 && row < len(tree) && tree[row].Expected != "" {
@@ -256,11 +280,13 @@ func RuleList(b *baseline.Baseline) []RuleSummary {
 }
 
 // servedWord says whether the web server serves what a row of files is about.
-func servedWord(public bool, served string) string {
+func servedWord(row audit.ClassRow) string {
 	switch {
-	case served != "":
+	case row.Class.Served != "":
 		return "not known"
-	case public:
+	case row.Answer == "refused" || row.Answer == "run":
+		return row.Answer
+	case row.Public:
 		return "yes"
 	}
 	return "no"

@@ -97,6 +97,9 @@ func decides(r *audit.Result, d facts.Deviation, reading facts.Reading) bool {
 	if reading.FullName() == facts.ListPages+".kind" {
 		return false // what a page is taken for chooses the condition, and is no reading of the site
 	}
+	if list, _ := r.Rules.Rule(d.Rule); reading.Source == facts.Server && len(list.Configured) > 0 {
+		return true
+	}
 	return slices.Contains(r.Rules.Decisive(r.Snapshot, d), reading.FullName()) ||
 		slices.ContainsFunc(d.Fix.Changes, func(c facts.Target) bool { return facts.Settings.Name(c.Name) == reading.FullName() })
 }

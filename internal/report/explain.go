@@ -256,11 +256,18 @@ func explainList(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 			return e, nil
 		}
 		var subjects []string
+		without := []*facts.Shadowed{}
 		for item := range items {
 			subjects = append(subjects, item.Subject())
+			if s, is := item.(*facts.Shadowed); is {
+				without = append(without, s)
+			}
 		}
 		e.here("seen", "%d", len(subjects))
-		if len(subjects) > 0 {
+		for _, s := range without {
+			e.here("no effect", "%s: %s; see %s", s.Subject(), s.Because, s.By)
+		}
+		if len(subjects) > 0 && len(without) == 0 {
 			e.here("such as", "%s", List(FirstFew(subjects)))
 		}
 	}

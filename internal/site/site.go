@@ -49,6 +49,36 @@ type Sources struct {
 	Settings *Settings `yaml:"settings"`
 	Live     *Live     `yaml:"live"`
 	Files    *Files    `yaml:"files"`
+	Server   *Server   `yaml:"server"`
+}
+
+// Server says where the configuration of the web server is, of several the outermost first; {} for where systems put it.
+type Server struct {
+	Chain []ServerFile
+	Pos   strict.Pos
+}
+
+// A ServerFile is the file that a configuration begins with.
+type ServerFile struct {
+	Nginx  string `yaml:"nginx"`
+	Apache string `yaml:"apache"`
+	Pos    strict.Pos
+}
+
+// UnmarshalNode takes one file, a list of them, or none.
+func (s *Server) UnmarshalNode(n strict.Node) error {
+	s.Pos = n.Pos()
+	if n.IsSequence() {
+		return n.Into(&s.Chain)
+	}
+	var one ServerFile
+	if err := n.Into(&one); err != nil {
+		return err
+	}
+	if one.Nginx != "" || one.Apache != "" {
+		s.Chain = []ServerFile{one}
+	}
+	return nil
 }
 
 // Live says how the site is looked at from outside. What is left out has the live source's defaults.
@@ -412,11 +442,14 @@ func (s *Site) check() error {
 			return err
 		}
 	}
+	if err := s.checkServer(); err != nil {
+		return err
+	}
 	if err := s.checkLive(); err != nil {
 		return err
 	}
 	if s.Sources == (Sources{}) {
-		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files)")
+		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files, server)")
 	}
 	return s.checkAccept()
 }
@@ -473,6 +506,29 @@ func (s *Site) checkLive() error {
 			if host, port, err := net.SplitHostPort(end); err != nil || host == "" || port == "" {
 				return s.ErrorAt(l.Pos, "live: connect: %q is no name or address with a port", end)
 			}
+		}
+	}
+	return nil
+}
+
+// checkServer holds each part of the chain against what it can be: one server, whose file is there.
+func (s *Site) checkServer() error {
+	if s.Sources.Server == nil {
+		return nil
+	}
+	for _, part := range s.Sources.Server.Chain {
+		file := part.Nginx + part.Apache
+		switch {
+		case part.Nginx != "" && part.Apache != "":
+			return s.ErrorAt(part.Pos, "server: a part of the chain is nginx or Apache; write [{nginx: FILE}, {apache: FILE}], the outermost first")
+		case file == "":
+			return s.ErrorAt(part.Pos, "server: a part of the chain names no file; write nginx: FILE or apache: FILE")
+		}
+		switch stat, err := os.Stat(s.Resolve(file)); {
+		case errors.Is(err, fs.ErrNotExist):
+			return s.ErrorAt(part.Pos, "server: the configuration %s does not exist", s.Resolve(file))
+		case err == nil && stat.IsDir():
+			return s.ErrorAt(part.Pos, "server: %s is a folder; name the file that the configuration begins with, as %s", s.Resolve(file), filepath.Join(file, "nginx.conf"))
 		}
 	}
 	return nil

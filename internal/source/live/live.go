@@ -101,6 +101,31 @@ func Ask(ctx context.Context, o Options, addresses []string) (map[string]int, er
 	return answers, nil
 }
 
+// A Glimpse is one answer, redirects not followed.
+type Glimpse struct {
+	Status int
+	Header http.Header
+}
+
+// One asks for one address of the site, and does not follow where it leads.
+func One(ctx context.Context, o Options, address string) (*Glimpse, error) {
+	v, err := newVisit(o)
+	if err != nil {
+		return nil, err
+	}
+	defer v.client.close()
+	u, err := v.home.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	r, err := v.client.get(ctx, u)
+	if r == nil {
+		return nil, err
+	}
+	defer r.release()
+	return &Glimpse{r.status, r.header}, nil
+}
+
 func newVisit(o Options) (*visit, error) {
 	home, err := url.Parse(o.Address)
 	if err != nil || home.Host == "" {

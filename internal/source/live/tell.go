@@ -31,6 +31,7 @@ func few(list []string) []string { return list[:min(len(list), fewKept)] }
 // tell adds all that follows from the pages together.
 func (v *visit) tell(ctx context.Context) {
 	v.mean()
+	v.tellInner()
 	v.compare()
 	v.canonicals()
 	v.alternates()
@@ -85,6 +86,18 @@ func (v *visit) real() []*visited {
 		}
 	}
 	return list
+}
+
+// maxInner is how many inner pages other steps are told of.
+const maxInner = 60
+
+// tellInner tells other steps which inner pages there are.
+func (v *visit) tellInner() {
+	for _, p := range v.real() {
+		if p.page.Kind == "content" && len(v.seen.Hints[facts.InnerPathHint]) < maxInner {
+			v.seen.Tell(facts.InnerPathHint, p.page.Path)
+		}
+	}
 }
 
 // compare finds what pages share that are meant to be listed: titles, descriptions, and their whole text.

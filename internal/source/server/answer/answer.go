@@ -18,12 +18,13 @@ type Ask struct {
 	Method string // GET when empty
 	Scheme string // http or https
 	Host   string // as the Host field says, with no port
-	Port   int    // that the visitor connects to; 0 for the scheme's own
-	Local  netip.Addr
-	Target string            // path and query, as they are sent
-	Header map[string]string // further fields, names in lower case
-	Client netip.Addr        // whoever asks; not valid for somebody from anywhere
-	Length int64             // bytes of the body that is sent along
+	// HostPort is the port that the Host field says, 0 for none; Port that which the server is reached at, 0 for the scheme's own.
+	HostPort, Port int
+	Local          netip.Addr
+	Target         string            // path and query, as they are sent
+	Header         map[string]string // further fields, names in lower case
+	Client         netip.Addr        // whoever asks; not valid for somebody from anywhere
+	Length         int64             // bytes of the body that is sent along
 	// Program is what a program behind the server would answer; nil when nobody knows.
 	Program *Program
 	Secure  bool // https ends before this server: a proxy says so

@@ -299,8 +299,8 @@ func escaped(path string) string { return (&url.URL{Path: path}).EscapedPath() }
 // self is the address of this server, as the visitor knows it.
 func (r *request) self() string {
 	host := r.ask.Host
-	if !(portOf(r.ask) == 80 && r.scheme() == "http" || portOf(r.ask) == 443 && r.scheme() == "https") {
-		host += ":" + strconv.Itoa(portOf(r.ask))
+	if p := r.ask.HostPort; p != 0 && !(p == 80 && r.scheme() == "http" || p == 443 && r.scheme() == "https") {
+		host += ":" + strconv.Itoa(p)
 	}
 	return r.scheme() + "://" + host
 }

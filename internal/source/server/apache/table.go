@@ -24,6 +24,7 @@ const (
 
 // A row is what is known of a directive.
 type row struct {
+	name   string // as it is usually written
 	kind   class
 	permit string // what AllowOverride must allow for it in an override file; "" when it may not stand there at all
 	module string // that brings it, as IfModule takes it
@@ -31,6 +32,19 @@ type row struct {
 
 // rows is the table of directives, by names in lower case.
 var rows = map[string]row{}
+
+// classWords say what is made of a directive of each class.
+var classWords = map[class]string{evaluated: "carried out", harmless: "touches nothing that is told", decides: "not carried out; what becomes of a request is then not told",
+	heads: "not carried out; headers are then not told", bodies: "not carried out; ETag and Last-Modified are then not told", cookies: "not carried out; Set-Cookie is then not told"}
+
+// Directives are all that the table has, as they are usually written, with what is made of each.
+func Directives() map[string]string {
+	all := map[string]string{}
+	for _, r := range rows {
+		all[r.name] = classWords[r.kind]
+	}
+	return all
+}
 
 func classOf(name string) class { return rows[strings.ToLower(name)].kind }
 
@@ -111,7 +125,7 @@ func init() {
 		{cookies, "FileInfo", "mod_usertrack.c", "CookieTracking CookieName CookieExpires CookieDomain CookieStyle"},
 	} {
 		for _, name := range strings.Fields(group.names) {
-			rows[strings.ToLower(name)] = row{group.kind, group.permit, group.module}
+			rows[strings.ToLower(name)] = row{name, group.kind, group.permit, group.module}
 		}
 	}
 }

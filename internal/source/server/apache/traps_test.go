@@ -63,7 +63,7 @@ func TestTraps(t *testing.T) {
 			stop := start(t, g, conf, port)
 			defer stop()
 			number, _ := strconv.Atoi(port)
-			a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: trap.path, Header: map[string]string{"accept-encoding": "gzip"}, Program: ground.Program}
+			a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", HostPort: number, Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: trap.path, Header: map[string]string{"accept-encoding": "gzip"}, Program: ground.Program}
 			told := read(t, g, port).Answer(a)
 			real, err := ground.Fetch(t, port, a)
 			require.NoError(t, err)
@@ -85,7 +85,7 @@ func TestPorts(t *testing.T) {
 	stop := start(t, g, conf, port)
 	defer stop()
 	number, _ := strconv.Atoi(port)
-	a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: "/index.html", Header: map[string]string{}}
+	a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", HostPort: number, Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: "/index.html", Header: map[string]string{}}
 	real, err := ground.Fetch(t, port, a)
 	require.NoError(t, err)
 	var tally ground.Tally

@@ -137,8 +137,8 @@ func Fetch(t testing.TB, port string, a answer.Ask) (Got, error) {
 	require.NoError(t, err)
 	request.URL.Opaque = a.Target
 	request.Host = a.Host
-	if a.Port != 0 && a.Port != 80 {
-		request.Host += fmt.Sprintf(":%d", a.Port)
+	if a.HostPort != 0 {
+		request.Host += fmt.Sprintf(":%d", a.HostPort)
 	}
 	for name, value := range a.Header {
 		request.Header.Set(name, value)
@@ -162,6 +162,17 @@ var (
 type Tally struct {
 	Right, Wrong, Untold int
 	Whys                 map[string]int
+}
+
+// Add adds what another one counted.
+func (s *Tally) Add(more Tally) {
+	s.Right, s.Wrong, s.Untold = s.Right+more.Right, s.Wrong+more.Wrong, s.Untold+more.Untold
+	if s.Whys == nil {
+		s.Whys = map[string]int{}
+	}
+	for why, n := range more.Whys {
+		s.Whys[why] += n
+	}
 }
 
 // Share is a number of fields in per cent of all.

@@ -306,7 +306,7 @@ var targets = []string{"/", "/index.html", "/about/", "/about", "/about/team.htm
 func (g *generator) asks() (asks []answer.Ask) {
 	port, _ := strconv.Atoi(g.port)
 	for range 10 {
-		a := answer.Ask{Scheme: "http", Host: g.one("lantern-lane.example", "lantern-lane.example", "www.lantern-lane.example", "x.lantern-lane.example", "saltmarsh.example", "a.hollin.example", "copperbeck.example", "unknown.example"), Port: port, Local: ground.Loopback, Client: ground.Loopback, Target: g.one(targets...), Header: map[string]string{}, Program: ground.Program}
+		a := answer.Ask{Scheme: "http", Host: g.one("lantern-lane.example", "lantern-lane.example", "www.lantern-lane.example", "x.lantern-lane.example", "saltmarsh.example", "a.hollin.example", "copperbeck.example", "unknown.example"), HostPort: port, Port: port, Local: ground.Loopback, Client: ground.Loopback, Target: g.one(targets...), Header: map[string]string{}, Program: ground.Program}
 		a.Method = g.one("GET", "GET", "GET", "GET", "HEAD", "POST")
 		if g.chance(60) {
 			a.Header["accept-encoding"] = "gzip"

@@ -19,6 +19,19 @@ var classes = map[string]class{}
 
 func classOf(name string) class { return classes[name] }
 
+// classWords say what is made of a directive of each class.
+var classWords = map[class]string{evaluated: "carried out", harmless: "touches nothing that is told", decides: "not carried out; whether a request goes on is then not told", answers: "not carried out; the answer is then not told",
+	heads: "not carried out; headers are then not told", bodies: "not carried out; ETag and Last-Modified are then not told", cookies: "not carried out; Set-Cookie is then not told"}
+
+// Directives are all that the table has, with what is made of each.
+func Directives() map[string]string {
+	all := map[string]string{}
+	for name, kind := range classes {
+		all[name] = classWords[kind]
+	}
+	return all
+}
+
 func init() {
 	for kind, names := range map[class][]string{
 		evaluated: {"http", "server", "location", "listen", "server_name", "root", "alias", "index", "try_files", "return", "rewrite", "if", "set", "break", "internal", "error_page", "recursive_error_pages",

@@ -54,7 +54,7 @@ func TestTraps(t *testing.T) {
 			stop := start(t, g, conf, port)
 			defer stop()
 			number, _ := strconv.Atoi(port)
-			a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: trap.path, Header: map[string]string{}, Program: ground.Program}
+			a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", HostPort: number, Port: number, Local: ground.Loopback, Client: ground.Loopback, Target: trap.path, Header: map[string]string{}, Program: ground.Program}
 			told := read(t, g, port).Answer(a)
 			real, err := ground.Fetch(t, port, a)
 			require.NoError(t, err)
@@ -79,7 +79,7 @@ func TestIncludesOfTheMainFolder(t *testing.T) {
 	stop := start(t, g, frame(g, port, fmt.Sprintf("server { listen 127.0.0.1:%s; include more/*.conf; }\n", port)), port)
 	defer stop()
 	number, _ := strconv.Atoi(port)
-	a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", Port: number, Local: ground.Loopback, Target: "/", Header: map[string]string{}}
+	a := answer.Ask{Scheme: "http", Host: "lantern-lane.example", HostPort: number, Port: number, Local: ground.Loopback, Target: "/", Header: map[string]string{}}
 	real, err := ground.Fetch(t, port, a)
 	require.NoError(t, err)
 	require.Equal(t, 204, real.Status)

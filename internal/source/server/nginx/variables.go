@@ -164,8 +164,8 @@ func (r *request) variable(name string, n *directives.Node) answer.Text {
 		return known(strings.TrimSuffix(strings.ToLower(r.ask.Host), "."))
 	case "http_host":
 		host := r.ask.Host
-		if r.ask.Port != 0 && !r.ownPort() {
-			host += ":" + strconv.Itoa(r.ask.Port)
+		if r.ask.HostPort != 0 {
+			host += ":" + strconv.Itoa(r.ask.HostPort)
 		}
 		return known(host)
 	case "server_name":

@@ -1,0 +1,206 @@
+package demo
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/fcgi"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Fronts are the kinds of real web servers that the demo can put before its stand-ins.
+var Fronts = []string{frontNginx, frontApache}
+
+// A running is a real web server before a site.
+type running struct {
+	kind    string
+	site    *installation
+	folder  string // of its configuration
+	private string // its own folder, gone with it
+	command *exec.Cmd
+	ended   chan struct{}
+	asked   net.Listener // where it asks the stand-in
+}
+
+// programs are what each kind is started with.
+var programs = map[string][]string{frontNginx: {"nginx", "/usr/sbin/nginx"}, frontApache: {"apache2", "/usr/sbin/apache2", "httpd"}}
+
+// program finds the program of a kind.
+func program(kind string) (string, error) {
+	for _, name := range programs[kind] {
+		if path, err := exec.LookPath(name); err == nil {
+			return path, nil
+		}
+	}
+	return "", fmt.Errorf("%s is not installed, so the demo cannot be served with it; install it (on Debian: apt-get install %s), or leave --with out", kind, map[string]string{frontNginx: "nginx-light", frontApache: "apache2"}[kind])
+}
+
+// With puts a real web server before every site that has a configuration of one: it serves the files, and asks the stand-in
+// for the rest, as a runtime behind FastCGI.
+func (s *Server) With(kind string) error {
+	path, err := program(kind)
+	if err != nil {
+		return err
+	}
+	for _, site := range s.sites {
+		if site.front == nil {
+			continue
+		}
+		if err := s.put(kind, path, site); err != nil {
+			return fmt.Errorf("serving %s with %s: %w", site.folder, kind, err)
+		}
+	}
+	return nil
+}
+
+func (s *Server) put(kind, program string, site *installation) error {
+	folder, err := filepath.Abs(filepath.Dir(filepath.Join(s.dir, site.folder, frontFile(kind))))
+	if err != nil {
+		return err
+	}
+	r := &running{kind: kind, site: site, folder: folder, ended: make(chan struct{})}
+	if r.private, err = os.MkdirTemp("", "weltaxis-front-"); err != nil {
+		return err
+	}
+	s.fronts = append(s.fronts, r)
+	if os.Getuid() == 0 { // its workers are somebody else
+		for _, dir := range []string{s.dir, r.private} {
+			if err := os.Chmod(dir, 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	if r.asked, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return err
+	}
+	handler := http.Handler(s.standIns[site.folder])
+	if site.before != nil {
+		handler = site.before(handler)
+	}
+	go func() { _ = fcgi.Serve(r.asked, handler) }()
+	p := ports{system: r.asked.Addr().String(), extra: map[string]string{kind: r.extra()}}
+	if p.certificate, p.key, err = r.keys(s.certificate); err != nil {
+		return err
+	}
+	for _, port := range []*string{&p.http, &p.https} {
+		if *port, err = freeAddress(); err != nil {
+			return err
+		}
+	}
+	if _, err := site.front.connect(kind, folder, p); err != nil {
+		return err
+	}
+	if err := r.start(program, p.https); err != nil {
+		return err
+	}
+	for _, host := range site.hosts {
+		s.connect[site.folder][host+":443"], s.connect[site.folder][host+":80"] = p.https, p.http
+	}
+	return nil
+}
+
+func freeAddress() (string, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer listener.Close()
+	return listener.Addr().String(), nil
+}
+
+// extra are lines that only the demo needs: folders of its own instead of the system's.
+func (r *running) extra() string {
+	in := func(name string) string { return filepath.Join(r.private, name) }
+	if r.kind == frontNginx {
+		var lines strings.Builder
+		for _, kind := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
+			fmt.Fprintf(&lines, "%s_temp_path %s;\n", kind, in(kind))
+		}
+		return lines.String()
+	}
+	modules := "/usr/lib/apache2/modules"
+	var lines strings.Builder
+	for _, module := range apacheModules {
+		fmt.Fprintf(&lines, "LoadModule %s_module %s/mod_%s.so\n", module, modules, module)
+	}
+	fmt.Fprintf(&lines, "PidFile %q\nErrorLog %q\nDefaultRuntimeDir %q\nMutex \"file:%s\"\n", in("pid"), in("error.log"), r.private, r.private)
+	if os.Getuid() == 0 {
+		lines.WriteString("User www-data\nGroup www-data\n")
+	}
+	return lines.String()
+}
+
+// keys writes the certificate and its key where the server reads them.
+func (r *running) keys(certificate tls.Certificate) (file, key string, err error) {
+	private, is := certificate.PrivateKey.(*ecdsa.PrivateKey)
+	if !is {
+		return "", "", errors.New("the demo's key is of a kind that is not written down")
+	}
+	der, err := x509.MarshalECPrivateKey(private)
+	if err != nil {
+		return "", "", err
+	}
+	file, key = filepath.Join(r.private, "certificate.pem"), filepath.Join(r.private, "key.pem")
+	if err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), 0o600); err != nil {
+		return "", "", err
+	}
+	return file, key, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), 0o600)
+}
+
+// start starts the server and waits until it listens.
+func (r *running) start(program, address string) error {
+	main := filepath.Join(r.folder, r.kind+".conf")
+	arguments := []string{"-X", "-d", r.folder, "-f", main}
+	if r.kind == frontNginx {
+		global := "daemon off; pid " + filepath.Join(r.private, "pid") + ";"
+		if os.Getuid() == 0 {
+			global += " user root;"
+		}
+		arguments = []string{"-p", r.private, "-c", main, "-e", filepath.Join(r.private, "error.log"), "-g", global}
+	}
+	var says bytes.Buffer
+	r.command = exec.Command(program, arguments...)
+	r.command.Stderr, r.command.Stdout = &says, &says
+	if err := r.command.Start(); err != nil {
+		return err
+	}
+	go func() { _ = r.command.Wait(); close(r.ended) }()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		select {
+		case <-r.ended:
+			return fmt.Errorf("it does not start: %s", strings.Join(strings.Fields(says.String()), " "))
+		default:
+		}
+		if connection, err := net.Dial("tcp", address); err == nil {
+			return connection.Close()
+		}
+	}
+	return errors.New("it does not listen within ten seconds")
+}
+
+// close stops the server, and has its configuration say again where it would listen on a machine of its own.
+func (r *running) close() {
+	if r.command != nil && r.command.Process != nil {
+		_ = r.command.Process.Signal(os.Interrupt)
+		select {
+		case <-r.ended:
+		case <-time.After(3 * time.Second):
+			_ = r.command.Process.Kill()
+		}
+	}
+	if r.asked != nil {
+		_ = r.asked.Close()
+	}
+	_, _ = r.site.front.connect(r.kind, r.folder, asInstalled)
+	_ = os.RemoveAll(r.private)
+}

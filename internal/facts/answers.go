@@ -1,0 +1,268 @@
+package facts
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+)
+
+// The lists of the server source.
+const (
+	ListAnswers  = "server.answers"
+	ListShadowed = "server.shadowed"
+)
+
+// An Answer is what a web server's configuration makes of one address, field by field.
+type Answer struct {
+	Kind    string          `json:"kind"`    // why it was worked out: home, inner page, ...
+	Address string          `json:"address"` // in full
+	Cells   map[string]Cell `json:"fields"`
+	// Live is what a visitor got there, where somebody has looked; nil when nobody has.
+	Live *Reading `json:"live,omitempty"`
+}
+
+// A Cell is one field of an answer: its value with its origin, or why it cannot be told.
+type Cell struct {
+	Value   Value
+	Unknown string // why it cannot be told; then there is no value
+	Origin  Origin // where it is decided, also where something is absent
+}
+
+// AnswerFields are the fields that a cell may be of, beside kind, address and path.
+var answerFields = []Field{
+	{Name: "server", Type: String, Meaning: "the name of the host that takes it"},
+	{Name: "place", Type: String, Meaning: "the location or section that decides"},
+	{Name: "status", Type: Int, Meaning: "HTTP status"},
+	{Name: "location", Type: String, Meaning: "where the visitor is sent; nothing when nowhere"},
+	{Name: "handler", Type: Words, Words: []string{"static", "listing", "program", "proxy", "return", "error"}, Meaning: "what makes the answer: a file as it is, a list of files, a program, another server, a line of the configuration, or the page of an error"},
+	{Name: "file", Type: String, Meaning: "the file that is served or run, or the address that is passed on to"},
+	{Name: "runs_code", Type: Bool, Meaning: "what lies there is run as a program"},
+	{Name: "leaks_source", Type: Bool, Meaning: "a program's source would be served as it is"},
+	{Name: "asks_login", Type: Bool, Meaning: "name and password are asked for"},
+	{Name: "denied", Type: Bool, Meaning: "a rule of access refuses"},
+	{Name: "listed", Type: Bool, Meaning: "the files of the folder are listed"},
+	{Name: "compressed", Type: Bool, Meaning: "the answer is compressed for who asks for that"},
+	{Name: "vary", Type: String, Meaning: "Vary"},
+	{Name: "cache_control", Type: String, Meaning: "Cache-Control"},
+	{Name: "max_age", Type: Int, Meaning: "max-age in it, in seconds; -1 when it says none"},
+	{Name: "etag", Type: Bool, Meaning: "it carries an ETag"},
+	{Name: "content_type", Type: String, Meaning: "Content-Type"},
+	{Name: "hsts", Type: String, Meaning: "Strict-Transport-Security"},
+	{Name: "nosniff", Type: String, Meaning: "X-Content-Type-Options"},
+	{Name: "framing", Type: String, Meaning: "X-Frame-Options"},
+	{Name: "referrer", Type: String, Meaning: "Referrer-Policy"},
+	{Name: "content_policy", Type: String, Meaning: "Content-Security-Policy"},
+	{Name: "permissions_policy", Type: String, Meaning: "Permissions-Policy"},
+	{Name: "server_header", Type: String, Meaning: "Server"},
+	{Name: "zone", Type: String, Meaning: "the server's cache that may keep it; nothing when none does"},
+	{Name: "valid_seconds", Type: Int, Meaning: "how long that keeps it, -1 when nobody says"},
+	{Name: "bypass_on", Type: String, Meaning: "what makes the program be asked all the same"},
+	{Name: "stores_private", Type: Bool, Meaning: "the cache keeps answers that set cookies or are said to be private"},
+	{Name: "body_limit", Type: Size, Meaning: "the largest body that is taken; 0 for any"},
+	{Name: "rate_limited", Type: Bool, Meaning: "only so many requests are let through"},
+}
+
+// answerList are all fields of the list.
+var answerList = append([]Field{
+	{Name: "kind", Type: String, Meaning: "why it was worked out: home, inner page, robots, sitemap, missing, uploaded script, uploaded picture, asset, hidden file, configuration, override file, back-up, login, folder, script with path, spelling, or asked"},
+	{Name: "address", Type: String, Meaning: "the address"},
+	{Name: "path", Type: String, Meaning: "path and query of it"},
+}, answerFields...)
+
+// AnswerField is the catalogue's row of a field.
+func AnswerField(name string) (Field, bool) {
+	i := slices.IndexFunc(answerFields, func(f Field) bool { return f.Name == name })
+	if i < 0 {
+		return Field{}, false
+	}
+	return answerFields[i], true
+}
+
+// Path is what follows the host.
+func (a *Answer) Path() string {
+	_, rest, _ := strings.Cut(a.Address, "://")
+	if i := strings.IndexByte(rest, '/'); i >= 0 {
+		return rest[i:]
+	}
+	return "/"
+}
+
+// Subject is the address.
+func (a *Answer) Subject() string { return a.Address }
+
+// Identity is why the address was worked out, and its path.
+func (a *Answer) Identity() string { return a.Kind + " " + a.Path() }
+
+// Origin is where its handling is decided.
+func (a *Answer) Origin() Origin {
+	for _, field := range []string{"handler", "status", "place", "server"} {
+		if cell, there := a.Cells[field]; there && cell.Unknown == "" && cell.Origin.File != "" {
+			return cell.Origin
+		}
+	}
+	return Origin{URL: a.Address}
+}
+
+// Field implements Item.
+func (a *Answer) Field(name string) (Value, bool) {
+	switch name {
+	case "kind":
+		return TextOf(String, a.Kind), true
+	case "address":
+		return TextOf(String, a.Address), true
+	case "path":
+		return TextOf(String, a.Path()), true
+	}
+	cell, there := a.Cells[name]
+	return cell.Value, there && cell.Unknown == "" && cell.Value.Type() != ""
+}
+
+// Why implements Item.
+func (a *Answer) Why(field string) Reason {
+	cell, there := a.Cells[field]
+	switch {
+	case !there:
+		return Reason{"the configuration does not decide it", a.Origin()}
+	case cell.Unknown == "":
+		return Reason{"it is not told", cell.Origin}
+	}
+	return Reason{cell.Unknown, cell.Origin}
+}
+
+// OriginOf implements Item.
+func (a *Answer) OriginOf(field string) Origin {
+	if cell, there := a.Cells[field]; there && (cell.Origin.File != "" || cell.Origin.Default != "") {
+		return cell.Origin
+	}
+	return a.Origin()
+}
+
+type cellJSON struct {
+	Value   json.RawMessage `json:"value"`
+	Unknown string          `json:"unknown,omitempty"`
+	Origin  Origin          `json:"origin"`
+}
+
+// MarshalJSON writes the value plainly; null where it cannot be told.
+func (c Cell) MarshalJSON() ([]byte, error) {
+	shape := cellJSON{json.RawMessage("null"), c.Unknown, c.Origin}
+	if c.Unknown == "" && c.Value.Type() != "" {
+		raw, err := c.Value.MarshalJSON()
+		if err != nil {
+			return nil, err
+		}
+		shape.Value = raw
+	}
+	return json.Marshal(shape)
+}
+
+// UnmarshalJSON reads an answer; the catalogue says what types its fields have.
+func (a *Answer) UnmarshalJSON(raw []byte) error {
+	var shape struct {
+		Kind    string              `json:"kind"`
+		Address string              `json:"address"`
+		Cells   map[string]cellJSON `json:"fields"`
+		Live    *Reading            `json:"live"`
+	}
+	if err := json.Unmarshal(raw, &shape); err != nil {
+		return err
+	}
+	*a = Answer{Kind: shape.Kind, Address: shape.Address, Cells: map[string]Cell{}, Live: shape.Live}
+	for name, c := range shape.Cells {
+		field, known := AnswerField(name)
+		if !known {
+			continue // a later version's
+		}
+		cell := Cell{Unknown: c.Unknown, Origin: c.Origin}
+		if c.Unknown == "" && string(c.Value) != "null" {
+			v, err := field.Type.FromJSON(c.Value)
+			if err != nil {
+				return err
+			}
+			cell.Value = v
+		}
+		a.Cells[name] = cell
+	}
+	return nil
+}
+
+// Reading is one field as a reading; false when it cannot be told.
+func (a *Answer) Reading(field string) (Reading, bool) {
+	v, known := a.Field(field)
+	if !known {
+		return Reading{}, false
+	}
+	return Reading{Source: Server, Name: "answers." + field, Value: v, Origin: a.OriginOf(field), Absent: v.Type() == String && v.Text() == ""}, true
+}
+
+// Configured is what the server's configuration makes of an address, by why it was worked out or by the address itself; nil when
+// it was not.
+func (s *Seen) Configured(kind, address string) *Answer {
+	for i := range s.Answers {
+		if a := &s.Answers[i]; address != "" && a.Address == address || address == "" && a.Kind == kind {
+			return a
+		}
+	}
+	return nil
+}
+
+// Decided is what the server's configuration makes of a setting; nil when it has no say in it, or cannot be told.
+func (s *Seen) Decided(t *Term) *Reading {
+	kind, field, says := strings.Cut(t.Decided, ".")
+	if !says {
+		return nil
+	}
+	if a := s.Configured(kind, ""); a != nil {
+		if r, known := a.Reading(field); known {
+			return &r
+		}
+	}
+	return nil
+}
+
+// A Shadowed is a directive without effect, and what beats it.
+type Shadowed struct {
+	Directive string `json:"directive"`
+	At        Origin `json:"at"`
+	By        Origin `json:"by"`
+	Because   string `json:"because"`
+
+	lacks lacking
+}
+
+var shadowedTable = tableOf(
+	text("directive", "the directive, as it is written", func(s *Shadowed) string { return s.Directive }),
+	text("at", "where it stands", func(s *Shadowed) string { return s.At.String() }),
+	text("by", "the line that beats it", func(s *Shadowed) string { return s.By.String() }),
+	text("because", "why it has no effect there", func(s *Shadowed) string { return s.Because }),
+)
+
+// Subject is the directive and where it stands.
+func (s *Shadowed) Subject() string { return s.Directive + " at " + s.At.String() }
+
+// Identity is the directive and its file.
+func (s *Shadowed) Identity() string { return s.Directive + " in " + s.At.File + " by " + s.By.File }
+
+// Origin is where the directive stands.
+func (s *Shadowed) Origin() Origin { return s.At }
+
+// Field implements Item.
+func (s *Shadowed) Field(name string) (Value, bool) { return shadowedTable.field(s, s.lacks, name) }
+
+// Why implements Item.
+func (s *Shadowed) Why(field string) Reason {
+	return Reason{shadowedTable.reason(s, s.lacks, field), s.At}
+}
+
+// OriginOf implements Item.
+func (s *Shadowed) OriginOf(string) Origin { return s.At }
+
+// UnmarshalJSON notes what the snapshot does not hold of it.
+func (s *Shadowed) UnmarshalJSON(raw []byte) (err error) {
+	type plain Shadowed
+	if err := json.Unmarshal(raw, (*plain)(s)); err != nil {
+		return err
+	}
+	s.lacks, err = shadowedTable.lacks(raw)
+	return err
+}

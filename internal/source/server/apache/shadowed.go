@@ -1,0 +1,168 @@
+package apache
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/directives"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/server/answer"
+)
+
+// Serves are the ports on which a host of a name listens.
+func (c *Config) Serves(name string) (ports []int) {
+	add := func(port int) {
+		if port != 0 && !slices.Contains(ports, port) {
+			ports = append(ports, port)
+		}
+	}
+	name = strings.ToLower(name)
+	for _, h := range append([]*host{c.main}, c.hosts...) {
+		if !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(name) }) {
+			continue
+		}
+		for _, w := range h.where {
+			add(w.port)
+		}
+		if h == c.main {
+			for _, n := range c.Tree.Root {
+				if n.Is("Listen") {
+					add(newAddress(":" + n.Arg(0)[strings.LastIndexByte(n.Arg(0), ':')+1:]).port)
+				}
+			}
+		}
+	}
+	return ports
+}
+
+// protocols are all that Apache knows, by what SSLProtocol calls all.
+var protocols = []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}
+
+// Protocols are the versions of TLS that a host of a name allows, and where that is said; none where it does not encrypt.
+func (c *Config) Protocols(name string) ([]string, facts.Origin) {
+	for _, h := range c.hosts {
+		if !h.ssl || !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(strings.ToLower(name)) }) {
+			continue
+		}
+		var said *directives.Node
+		for _, base := range h.base {
+			for _, n := range base {
+				if n.Is("SSLProtocol") {
+					said = n
+				}
+			}
+		}
+		if said == nil {
+			return protocols, facts.Origin{Default: "Apache"}
+		}
+		var allowed []string
+		for _, word := range said.Args {
+			sign, bare := byte('+'), word
+			if word[0] == '+' || word[0] == '-' {
+				sign, bare = word[0], word[1:]
+			}
+			for _, p := range protocols {
+				switch {
+				case !strings.EqualFold(bare, "all") && !strings.EqualFold(bare, p):
+				case sign == '-':
+					allowed = slices.DeleteFunc(allowed, func(a string) bool { return a == p })
+				case !slices.Contains(allowed, p):
+					allowed = append(allowed, p)
+				}
+			}
+		}
+		return allowed, at(said)
+	}
+	return nil, facts.Origin{}
+}
+
+// Overrides is what override files may change in a folder of a host of a name; "" when they are not read.
+func (c *Config) Overrides(name, folder string) (allowed string, from facts.Origin) {
+	answer.Explore(func(g *answer.Guess) *answer.Answer {
+		r := &request{Config: c, g: g, a: answer.New(), method: "GET", env: map[string]string{}, challenged: new(*answer.Told)}
+		r.host, _ = c.choose(answer.Ask{Host: name, Port: firstOf(c.Serves(name))}, g)
+		s, _ := r.walk(folder, answer.Entry{Is: answer.AFolder})
+		allowed, from = strings.Join(append(slices.Clone(s.override.groups), s.override.list...), " "), facts.Origin{Default: "Apache"}
+		if s.override.node != nil {
+			from = at(s.override.node)
+		}
+		return answer.New()
+	})
+	return allowed, from
+}
+
+func firstOf(ports []int) int {
+	if len(ports) == 0 {
+		return 80
+	}
+	return ports[0]
+}
+
+// maxLooked is how many folders are looked into for override files.
+const maxLooked = 400
+
+// Shadowed are override files that nobody reads, and rules of rewriting that one of a deeper folder drops.
+func (c *Config) Shadowed() (found []facts.Shadowed) {
+	answer.Explore(func(g *answer.Guess) *answer.Answer {
+		found = nil
+		for _, h := range append([]*host{c.main}, c.hosts...) {
+			if h.root == nil || h == c.main && len(c.hosts) > 0 {
+				continue
+			}
+			r := &request{Config: c, g: g, a: answer.New(), host: h, method: "GET", env: map[string]string{}, challenged: new(*answer.Told)}
+			found = append(found, r.shadowed()...)
+		}
+		return answer.New()
+	})
+	seen := map[string]bool{}
+	return slices.DeleteFunc(found, func(s facts.Shadowed) bool {
+		key := s.Subject() + s.By.String()
+		twice := seen[key]
+		seen[key] = true
+		return twice
+	})
+}
+
+// shadowed looks through the folders of one host.
+func (r *request) shadowed() (found []facts.Shadowed) {
+	looked := 0
+	var visit func(dir string, depth int)
+	visit = func(dir string, depth int) {
+		if looked++; looked > maxLooked || depth > 4 {
+			return
+		}
+		name := filepath.Join(dir, r.overrideName())
+		s, failed := r.walk(dir, answer.Entry{Is: answer.AFolder})
+		if r.disk.Look(name).Is == answer.AFile && failed == nil {
+			if above, _ := r.walk(filepath.Dir(dir), answer.Entry{Is: answer.AFolder}); s.override.none() {
+				by := facts.Origin{Default: "Apache"}
+				if s.override.node != nil {
+					by = at(s.override.node)
+				} else if above != nil && above.override.node != nil {
+					by = at(above.override.node)
+				}
+				found = append(found, facts.Shadowed{Directive: "the override file " + name, At: facts.Origin{File: name, Line: 1}, By: by, Because: "override files are not read here: " + s.override.says()})
+			}
+		}
+		if failed == nil {
+			for _, n := range s.rewrite.dropped {
+				if n.Is("RewriteRule") && len(s.rewrite.nodes) > 0 {
+					found = append(found, facts.Shadowed{Directive: n.String(), At: at(n), By: at(s.rewrite.nodes[0]), Because: "a directive of rewriting further down, " + (&directives.Node{Name: s.rewrite.nodes[0].Name, Args: s.rewrite.nodes[0].Args}).String() + ", drops all rules above it for " + dir})
+				}
+			}
+		}
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			if e.IsDir() {
+				visit(filepath.Join(dir, e.Name()), depth+1)
+			}
+		}
+	}
+	visit(r.root(), 0)
+	return found
+}

@@ -1,0 +1,95 @@
+package nginx
+
+import (
+	"slices"
+	"strings"
+
+	"weltaxis/internal/directives"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/server/answer"
+)
+
+// Serves are the ports on which a host of a name listens.
+func (c *Config) Serves(name string) (ports []int) {
+	for _, h := range c.servers {
+		if h.named(name) == 0 {
+			continue
+		}
+		for _, l := range h.listens {
+			if l.port != 0 && !slices.Contains(ports, l.port) {
+				ports = append(ports, l.port)
+			}
+		}
+	}
+	return ports
+}
+
+// Protocols are the versions of TLS that a host of a name allows, and where that is said; none where it does not encrypt.
+func (c *Config) Protocols(name string) ([]string, facts.Origin) {
+	for _, h := range c.servers {
+		encrypts := slices.ContainsFunc(h.listens, func(l listen) bool { return l.secure })
+		if h.named(name) == 0 || !encrypts {
+			continue
+		}
+		if n := h.find("ssl_protocols"); n != nil {
+			return n.Args, at(n)
+		}
+		return []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}, facts.Origin{Default: "nginx before 1.23.4; TLSv1.2 and TLSv1.3 since"}
+	}
+	return nil, facts.Origin{}
+}
+
+// Overrides is what override files may change in a folder: nothing, with nginx.
+func (c *Config) Overrides(string, string) (string, facts.Origin) {
+	return "", facts.Origin{Default: "nginx, which reads no override files"}
+}
+
+// replaced are the directives whose lists are replaced as a whole by one of the same name further in.
+var replaced = []string{"add_header", "fastcgi_param", "proxy_set_header", "error_page"}
+
+// Shadowed are directives of lists that a level further in replaces, and does not say itself.
+func (c *Config) Shadowed() (found []facts.Shadowed) {
+	var visit func(l *level)
+	visit = func(l *level) {
+		for _, name := range replaced {
+			own, outer := l.own(name), []*directives.Node(nil)
+			if l.outer != nil {
+				outer, _ = l.outer.list(name)
+			}
+			if len(own) == 0 || name == "fastcgi_param" && passes(l) == nil || name == "proxy_set_header" && passes(l) == nil {
+				continue
+			}
+			for _, n := range outer {
+				if !slices.ContainsFunc(own, func(o *directives.Node) bool { return strings.EqualFold(o.Arg(0), n.Arg(0)) }) {
+					found = append(found, facts.Shadowed{Directive: n.String(), At: at(n), By: at(own[0]), Because: "in " + l.Place() + " a list of " + name + " begins, which replaces the one above"})
+				}
+			}
+		}
+		for _, inner := range l.locations {
+			visit(inner)
+		}
+		for _, n := range l.body {
+			if n.Is("if") && l.node != nil && l.node.Is("location") {
+				visit(l.inside(n))
+			}
+		}
+	}
+	for _, h := range c.servers {
+		visit(h.level)
+		found = append(found, c.unread(h)...)
+	}
+	return found
+}
+
+// unread is an override file in the root of a host: nginx reads none.
+func (c *Config) unread(h *host) (found []facts.Shadowed) {
+	n := h.find("root")
+	if n == nil || strings.Contains(n.Arg(0), "$") {
+		return nil
+	}
+	name := strings.TrimSuffix(c.path(n.Arg(0)), "/") + "/.htaccess"
+	if c.disk.Look(name).Is == answer.AFile {
+		found = append(found, facts.Shadowed{Directive: "the override file " + name, At: facts.Origin{File: name, Line: 1}, By: at(n), Because: "nginx reads no override files"})
+	}
+	return found
+}

@@ -1,0 +1,358 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/progress"
+	"weltaxis/internal/source/server/answer"
+)
+
+// Probes says which addresses are worked out beside those that every site has.
+type Probes struct {
+	Login   string   // path of the login page
+	Inner   []string // paths of inner pages that others have seen
+	Served  []string // paths of files that the server serves
+	Uploads []string // folders of this machine that are for uploads
+	Config  []string // configuration files, likewise
+	// UsualUploads are names that folders for uploads usually have, at the top of what is served or one folder down.
+	UsualUploads []string
+	Hosts        []string // spellings of the site's host
+	// Spellings are further spellings of addresses, in full.
+	Spellings []string
+}
+
+// A probe is an address that is worked out, and why.
+type probe struct {
+	kind    string
+	address url.URL
+	assume  []string // paths that are taken to be there
+}
+
+// maxFolders is how many folders of the site are asked whether they are listed.
+const maxFolders = 40
+
+// probes are all that are worked out.
+func (s *Source) probes(ask Probes) (list []probe) {
+	base := strings.TrimSuffix(s.Address.Path, "/")
+	add := func(kind, target string, assume ...string) {
+		u := *s.Address
+		if reference, err := url.Parse(target); err == nil {
+			u.Path, u.RawPath, u.RawQuery = reference.Path, reference.RawPath, reference.RawQuery
+		}
+		for _, p := range list {
+			if p.address.String() == u.String() {
+				return
+			}
+		}
+		list = append(list, probe{kind, u, assume})
+	}
+	at := func(name string) string { return base + name }
+	add("home", base+"/")
+	for _, inner := range ask.Inner {
+		add("inner page", inner)
+	}
+	if len(ask.Inner) == 0 {
+		add("inner page", at("/"+token+"-page/"))
+	}
+	add("robots", "/robots.txt")
+	add("sitemap", at("/sitemap.xml"))
+	add("missing", at("/"+token+"/missing"))
+	for i, served := range ask.Served {
+		if i < 3 {
+			add("asset", served)
+		}
+	}
+	if len(ask.Served) == 0 {
+		add("asset", at("/"+token+".css"), "/"+token+".css")
+	}
+	for _, folder := range s.uploads(ask) {
+		script, deep, picture := path.Join(folder, token+".php"), path.Join(folder, token, token+".php"), path.Join(folder, token+".jpg")
+		add("uploaded script", at(script), script)
+		add("uploaded script", at(deep), deep)
+		add("uploaded script", at(path.Join(folder, token+".php.jpg")), path.Join(folder, token+".php.jpg"))
+		add("uploaded script", at(path.Join(folder, token+".phtml")), path.Join(folder, token+".phtml"))
+		add("uploaded picture", at(picture), picture)
+	}
+	hidden := at("/." + token)
+	add("hidden file", hidden, "/."+token)
+	for _, config := range ask.Config {
+		if address := s.addressOf(config); address != "" {
+			add("configuration", at(address), address)
+		}
+	}
+	add("override file", at("/.htaccess"), "/.htaccess")
+	add("back-up", at("/"+token+".sql"), "/"+token+".sql")
+	add("script with path", at("/"+token+".php/x"), "/"+token+".php")
+	if ask.Login != "" {
+		add("login", ask.Login)
+	}
+	folders := s.folders()
+	for _, f := range folders {
+		add("folder", at(f))
+	}
+	if len(folders) == 0 {
+		folder := "/" + token + "-folder/"
+		add("folder", at(folder), folder)
+	}
+	for _, spelling := range ask.Spellings {
+		if u, err := url.Parse(spelling); err == nil && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == spelling }) {
+			list = append(list, probe{"spelling", *u, nil})
+		}
+	}
+	for _, host := range ask.Hosts {
+		for _, scheme := range []string{"http", "https"} {
+			u := *s.Address
+			u.Scheme, u.Host, u.Path, u.RawQuery = scheme, host, base+"/", ""
+			if u.String() != s.Address.String() && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == u.String() }) {
+				list = append(list, probe{"spelling", u, nil})
+			}
+		}
+	}
+	return list
+}
+
+// uploads are the addresses of the folders for uploads that are served.
+func (s *Source) uploads(ask Probes) (found []string) {
+	for _, folder := range ask.Uploads {
+		if address := s.addressOf(folder); address != "" && !slices.Contains(found, address) {
+			found = append(found, address)
+		}
+	}
+	root, _ := s.root()
+	for _, name := range ask.UsualUploads {
+		for _, pattern := range []string{name, "*/" + name} {
+			paths, _ := filepath.Glob(filepath.Join(root, pattern))
+			for _, p := range paths {
+				if address := s.addressOf(p); root != "" && address != "" && !slices.Contains(found, address) {
+					found = append(found, address)
+				}
+			}
+		}
+	}
+	return found
+}
+
+// addressOf is the address below the site's of a path of this machine, "" when it is not below what is served.
+func (s *Source) addressOf(p string) string {
+	root, _ := s.root()
+	if root == "" {
+		return ""
+	}
+	if real, err := filepath.EvalSymlinks(root); err == nil {
+		root = real
+	}
+	p, err := filepath.Abs(p)
+	if err != nil {
+		return ""
+	}
+	if real, err := filepath.EvalSymlinks(p); err == nil {
+		p = real
+	}
+	rel, err := filepath.Rel(root, p)
+	if err != nil || rel == "." || rel == ".." || strings.HasPrefix(rel, "../") {
+		return ""
+	}
+	return "/" + filepath.ToSlash(rel)
+}
+
+// folders are the site's own folders, as far as they can be seen, two deep.
+func (s *Source) folders() (found []string) {
+	root, _ := s.root()
+	if root == "" {
+		return nil
+	}
+	var walk func(dir, address string, depth int)
+	walk = func(dir, address string, depth int) {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			if e.IsDir() && len(found) < maxFolders && !strings.HasPrefix(e.Name(), ".") {
+				name := address + e.Name() + "/"
+				found = append(found, (&url.URL{Path: name}).EscapedPath())
+				if depth < 2 {
+					walk(filepath.Join(dir, e.Name()), name, depth+1)
+				}
+			}
+		}
+	}
+	walk(root, "/", 1)
+	return found
+}
+
+// Served is what the servers make of a file of this machine, by the address it lies at: served, run, refused or elsewhere; "" when
+// it lies nowhere that is served, or it cannot be told.
+func (s *Source) Served(file string) (what string, at facts.Origin) {
+	if len(s.Servers) == 0 || s.Address == nil {
+		return "", at
+	}
+	address := s.addressOf(file)
+	if address == "" {
+		return "", at
+	}
+	u := *s.Address
+	u.Path, u.RawPath, u.RawQuery = strings.TrimSuffix(u.Path, "/")+address, "", ""
+	a := s.Work(&u)
+	handler, status, found := a.Get(answer.Handler), a.Get(answer.Status), a.Get(answer.File)
+	switch {
+	case !handler.Known():
+		return "", at
+	case a.Text(answer.Denied) != "" || a.Text(answer.Login) != "":
+		return "refused", cmp.Or(a.Get(answer.Denied).Origin, a.Get(answer.Login).Origin)
+	case handler.Text() == "static" && status.Text() == "200":
+		return "served", handler.Origin
+	case handler.Text() == "program" && found.Known() && filepath.Base(found.Text()) == filepath.Base(file):
+		return "run", handler.Origin
+	case handler.Text() == "error":
+		return "refused", handler.Origin
+	case handler.Text() == "proxy":
+		return "", at
+	}
+	return "elsewhere", handler.Origin
+}
+
+// Answers sees what the servers make of addresses.
+func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
+	var seen facts.Seen
+	if len(s.Servers) == 0 || s.Address == nil {
+		return seen, nil
+	}
+	seen.Answers, seen.Shadowed = []facts.Answer{}, []facts.Shadowed{}
+	probes := s.probes(ask)
+	for i, p := range probes {
+		if ctx.Err() != nil {
+			return seen, ctx.Err()
+		}
+		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
+		seen.Answers = append(seen.Answers, Fact(p.kind, &p.address, s.Work(&p.address, p.assume...)))
+	}
+	for _, server := range s.Servers {
+		for _, shadowed := range server.Shadowed() {
+			shadowed.At, shadowed.By, shadowed.Because = s.near(shadowed.At), s.near(shadowed.By), s.nearIn(shadowed.Because)
+			seen.Shadowed = append(seen.Shadowed, shadowed)
+		}
+	}
+	home := &seen.Answers[0]
+	if v, known := home.Field("server_header"); known {
+		seen.Add(facts.ServerTokens.Reading(v.Text(), home.OriginOf("server_header")))
+	}
+	s.about(&seen)
+	return seen, nil
+}
+
+// about is what is told of the server as a whole.
+func (s *Source) about(seen *facts.Seen) {
+	for _, server := range s.Servers {
+		if server.Kind != Apache {
+			continue
+		}
+		a := s.ask(s.Address)
+		a.Method = "TRACE"
+		if status := server.Answer(a).Get(answer.Status); status.Known() {
+			seen.Add(facts.ServerTrace.Reading(status.Text() == "200", s.near(status.Origin)))
+		}
+	}
+}
+
+// Fact is an answer as a fact.
+func Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
+	f := facts.Answer{Kind: kind, Address: u.String(), Cells: map[string]facts.Cell{}}
+	put := func(name string, told answer.Told, value func(string) (facts.Value, bool)) {
+		if told.Unknown != nil {
+			f.Cells[name] = facts.Cell{Unknown: told.Unknown.Because, Origin: told.Unknown.Origin}
+			return
+		}
+		if v, ok := value(told.Text()); ok {
+			told.Origin.Because = told.Because
+			f.Cells[name] = facts.Cell{Value: v, Origin: told.Origin}
+		}
+	}
+	text := func(s string) (facts.Value, bool) { return facts.TextOf(facts.String, s), true }
+	yes := func(s string) (facts.Value, bool) { return facts.BoolOf(s != ""), true }
+	number := func(s string) (facts.Value, bool) {
+		n, err := strconv.ParseInt(s, 10, 64)
+		return facts.NumberOf(facts.Int, n), err == nil
+	}
+	orMinus := func(s string) (facts.Value, bool) {
+		n, err := strconv.ParseInt(s, 10, 64)
+		if err != nil {
+			n = -1
+		}
+		return facts.NumberOf(facts.Int, n), true
+	}
+	put("server", a.Get(answer.Server), text)
+	put("place", a.Get(answer.Place), text)
+	put("status", a.Get(answer.Status), number)
+	put("location", a.Get(answer.Location), text)
+	handler := a.Get(answer.Handler)
+	put("handler", handler, func(s string) (facts.Value, bool) { return facts.TextOf(facts.Words, s), s != "" })
+	put("file", a.Get(answer.File), text)
+	runs := a.Get(answer.Runs)
+	if handler.Known() && handler.Text() == "proxy" { // whoever it is handed to decides
+		runs = answer.Told{Unknown: &facts.Reason{Because: "it is handed to another server, which decides", Origin: handler.Origin}}
+	}
+	put("runs_code", runs, yes)
+	leaks := answer.Told{Origin: cmp.Or(runs.Origin, handler.Origin), Because: runs.Because}
+	if !handler.Known() {
+		leaks = handler
+	} else if handler.Text() == "static" && isProgram(a.Text(answer.File)) {
+		leaks.Values = []string{"yes"}
+	}
+	put("leaks_source", leaks, yes)
+	put("asks_login", a.Get(answer.Login), yes)
+	put("denied", a.Get(answer.Denied), yes)
+	listed := handler
+	if handler.Known() && handler.Text() != "listing" {
+		listed.Values = nil
+	}
+	put("listed", listed, yes)
+	header := func(name string) answer.Told { return a.Get(answer.Header(name)) }
+	put("compressed", header("content-encoding"), yes)
+	put("vary", header("vary"), text)
+	put("cache_control", header("cache-control"), text)
+	put("max_age", header("cache-control"), func(s string) (facts.Value, bool) { return orMinus(maxAge(s)) })
+	put("etag", header("etag"), yes)
+	put("content_type", header("content-type"), text)
+	put("hsts", header("strict-transport-security"), text)
+	put("nosniff", header("x-content-type-options"), text)
+	put("framing", header("x-frame-options"), text)
+	put("referrer", header("referrer-policy"), text)
+	put("content_policy", header("content-security-policy"), text)
+	put("permissions_policy", header("permissions-policy"), text)
+	put("server_header", header("server"), text)
+	put("zone", a.Get(answer.Zone), text)
+	put("valid_seconds", a.Get(answer.Valid), orMinus)
+	put("bypass_on", a.Get(answer.Bypass), text)
+	put("stores_private", a.Get(answer.Private), yes)
+	put("body_limit", a.Get(answer.Body), func(s string) (facts.Value, bool) {
+		n, err := strconv.ParseInt(s, 10, 64)
+		return facts.NumberOf(facts.Size, n), err == nil
+	})
+	put("rate_limited", a.Get(answer.Rate), yes)
+	return f
+}
+
+// isProgram tells whether a file's name is that of a program.
+func isProgram(file string) bool {
+	return slices.Contains([]string{".php", ".phtml", ".phar", ".php5", ".php7", ".pht", ".cgi", ".pl", ".py", ".rb", ".sh", ".asp", ".jsp"}, strings.ToLower(path.Ext(file)))
+}
+
+// maxAge is the max-age of a Cache-Control (RFC 9111 §5.2.2.1).
+func maxAge(header string) string {
+	for _, part := range strings.Split(header, ",") {
+		if n, is := strings.CutPrefix(strings.ToLower(strings.TrimSpace(part)), "max-age="); is {
+			return strings.Trim(n, `"`)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,438 @@
+// Package server is the source that looks at what the web server has been told: it reads the configuration of nginx, of Apache,
+// or of one before the other, and works out what it makes of addresses, each field with its line or the reason why it cannot be
+// told. It asks no server and starts no program.
+//
+// It may import directives, facts, ordinary and what lies below it, and no other source.
+package server
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"weltaxis/internal/directives"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/ordinary"
+	"weltaxis/internal/source/server/answer"
+	"weltaxis/internal/source/server/apache"
+	"weltaxis/internal/source/server/nginx"
+)
+
+// A Config names a configuration.
+type Config struct {
+	Kind string // nginx or apache
+	File string
+}
+
+// The kinds of servers.
+const (
+	Nginx  = "nginx"
+	Apache = "apache"
+)
+
+// usual are the files that a configuration begins with where systems put it.
+var usual = []Config{
+	{Nginx, "/etc/nginx/nginx.conf"}, {Nginx, "/usr/local/etc/nginx/nginx.conf"}, {Nginx, "/usr/local/nginx/conf/nginx.conf"},
+	{Apache, "/etc/apache2/apache2.conf"}, {Apache, "/etc/httpd/conf/httpd.conf"}, {Apache, "/usr/local/etc/apache24/httpd.conf"},
+}
+
+// A Server answers by its configuration.
+type Server struct {
+	Config
+	Tree    *directives.Tree
+	Version string
+	Answer  func(answer.Ask) *answer.Answer
+	// Serves tells whether a host of it has a name, and on which ports.
+	Serves func(name string) []int
+	// Shadowed are directives without effect.
+	Shadowed func() []facts.Shadowed
+	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of it.
+	Protocols func(name string) ([]string, facts.Origin)
+	Overrides func(name, folder string) (string, facts.Origin)
+	assumed   *assumed
+}
+
+// A Source is the servers of a site, the outermost first.
+type Source struct {
+	Servers []*Server
+	Address *url.URL          // of the site
+	Connect map[string]string // host:port that is asked for, and where that really is
+	Dir     string            // files below it are named from it
+}
+
+// Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
+func Open(configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
+	s := &Source{Address: address, Connect: connect}
+	if len(configs) > 0 {
+		var gaps []facts.Gap
+		for _, c := range configs {
+			server := read(c)
+			s.Servers = append(s.Servers, server)
+			gaps = append(gaps, gapsOf(server)...)
+		}
+		return s, gaps
+	}
+	return s, s.find()
+}
+
+// find looks where systems put configurations.
+func (s *Source) find() []facts.Gap {
+	var there, named []*Server
+	for _, c := range usual {
+		if _, err := os.Stat(c.File); err != nil {
+			continue
+		}
+		server := read(c)
+		there = append(there, server)
+		if s.Address != nil && len(server.Serves(s.Address.Hostname())) > 0 {
+			named = append(named, server)
+		}
+	}
+	fail := func(because string) []facts.Gap {
+		return []facts.Gap{{Source: facts.Server, What: "the web server's configuration", Kind: facts.Failed, Because: because, Names: []string{facts.Server.All()}}}
+	}
+	switch {
+	case len(there) == 0:
+		return fail("there is none where systems put it; write server: {nginx: FILE} or server: {apache: FILE} in the site file")
+	case len(named) == 0 && len(there) > 1:
+		return fail(fmt.Sprintf("there are %s and %s, and neither has a host of the site's name; say in the site file which it is", there[0].File, there[1].File))
+	case len(named) == 0:
+		s.Servers = there
+	case len(named) == 1:
+		s.Servers = named
+	default: // both know the name: one may stand before the other
+		s.Servers = named[:2]
+		if s.chained(named[1], named[0]) {
+			s.Servers = []*Server{named[1], named[0]}
+		} else if !s.chained(named[0], named[1]) {
+			return fail(fmt.Sprintf("%s and %s both have a host of the site's name; say in the site file which answers", named[0].File, named[1].File))
+		}
+	}
+	var gaps []facts.Gap
+	for _, server := range s.Servers {
+		gaps = append(gaps, gapsOf(server)...)
+	}
+	return gaps
+}
+
+// chained tells whether one server hands the home page on to the other.
+func (s *Source) chained(outer, inner *Server) bool {
+	a := outer.Answer(s.ask(s.Address))
+	return a.Onward != nil && slices.Contains(inner.Serves(s.Address.Hostname()), a.Onward.Ask.Port)
+}
+
+// read reads one configuration.
+func read(c Config) *Server {
+	s := &Server{Config: c, Version: packaged(c), assumed: &assumed{}}
+	switch c.Kind {
+	case Nginx:
+		s.Tree = directives.Nginx(c.File, directives.OS{})
+		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
+		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+	default:
+		s.Tree = directives.Apache(c.File, directives.OS{}, directives.ApacheOptions{Version: s.Version})
+		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
+		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+	}
+	return s
+}
+
+func gapsOf(s *Server) (gaps []facts.Gap) {
+	const most = 10
+	for i, g := range s.Tree.Gaps {
+		if i == most {
+			gaps = append(gaps, facts.Gap{Source: facts.Server, What: "more of the configuration", Kind: facts.Failed, Because: fmt.Sprintf("%d more places could not be read", len(s.Tree.Gaps)-most)})
+			break
+		}
+		gap := facts.Gap{Source: facts.Server, What: fmt.Sprintf("%s, line %d", g.File, g.Line), Kind: facts.Failed, Because: g.Because}
+		if g.Broken {
+			gap.Names = []string{facts.Server.All()}
+		}
+		gaps = append(gaps, gap)
+	}
+	return gaps
+}
+
+var debianVersion = regexp.MustCompile(`(?m)^Version: (?:\d+:)?([0-9.]+)`)
+
+// packaged is the version of a server that Debian's package system has installed, "" when it has none or the configuration is
+// not the package's.
+func packaged(c Config) string {
+	name := map[string]string{"/etc/nginx": "nginx", "/etc/apache2": "apache2"}[filepath.Dir(c.File)]
+	if name == "" {
+		return ""
+	}
+	status, err := ordinary.Read("/var/lib/dpkg/status", 64<<20)
+	if err != nil {
+		return ""
+	}
+	for _, entry := range strings.Split(string(status), "\n\n") {
+		if strings.HasPrefix(entry, "Package: "+name+"\n") && strings.Contains(entry, "\nStatus: install ok installed\n") {
+			if found := debianVersion.FindStringSubmatch(entry); found != nil {
+				return strings.TrimSuffix(found[1], ".")
+			}
+		}
+	}
+	return ""
+}
+
+// system is what Apache calls the system it was built for.
+func system() string {
+	data, err := ordinary.Read("/etc/os-release", 1<<16)
+	if err != nil {
+		return ""
+	}
+	for _, line := range strings.Split(string(data), "\n") {
+		if name, is := strings.CutPrefix(line, "NAME="); is {
+			return strings.Fields(strings.Trim(name, `"`) + " ")[0]
+		}
+	}
+	return ""
+}
+
+// ask is a visitor's request for an address.
+func (s *Source) ask(u *url.URL) answer.Ask {
+	port, _ := strconv.Atoi(u.Port())
+	a := answer.Ask{Method: "GET", Scheme: u.Scheme, Host: u.Hostname(), HostPort: port, Port: port, Target: u.RequestURI(), Header: map[string]string{"accept-encoding": "gzip"}}
+	asked := port
+	if asked == 0 {
+		asked = map[string]int{"https": 443}[u.Scheme]
+	}
+	if asked == 0 {
+		asked = 80
+	}
+	if len(s.Servers) == 0 {
+		return a
+	}
+	ports := s.Servers[0].Serves(u.Hostname())
+	if slices.Contains(ports, asked) {
+		return a
+	}
+	for _, name := range []string{u.Host, u.Hostname() + ":" + strconv.Itoa(asked), u.Hostname()} {
+		if really, is := s.Connect[name]; is {
+			if address, err := netip.ParseAddrPort(really); err == nil && slices.Contains(s.Servers[0].Serves(u.Hostname()), int(address.Port())) {
+				a.Port, a.Local = int(address.Port()), address.Addr()
+				return a
+			}
+		}
+	}
+	if len(ports) > 0 && u.Scheme == "https" { // encryption ends before it gets here
+		a.Port, a.Secure = ports[0], true
+		a.Header["x-forwarded-proto"] = "https"
+	}
+	return a
+}
+
+// near names files from the site's folder, where they lie below it.
+func (s *Source) near(o facts.Origin) facts.Origin {
+	if s.Dir == "" || o.File == "" {
+		return o
+	}
+	dir, err := filepath.Abs(s.Dir)
+	if err != nil {
+		return o
+	}
+	full, err := filepath.Abs(o.File)
+	if rel, relErr := filepath.Rel(dir, full); err == nil && relErr == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
+		o.File = filepath.ToSlash(rel)
+	}
+	return o
+}
+
+// nearIn names the files of configurations so in a sentence.
+func (s *Source) nearIn(text string) string {
+	if !strings.Contains(text, "/") {
+		return text
+	}
+	if s.Dir == "" {
+		return text
+	}
+	if absolute, err := filepath.Abs(s.Dir); err == nil && absolute != "/" {
+		text = strings.ReplaceAll(text, absolute+"/", "")
+	}
+	if dir := filepath.Clean(s.Dir); dir != "." && dir != "/" {
+		text = strings.ReplaceAll(text, dir+"/", "")
+	}
+	return text
+}
+
+// Near names the files of a gap from the site's folder.
+func (s *Source) Near(gap facts.Gap) facts.Gap {
+	gap.What, gap.Because = s.nearIn(gap.What), s.nearIn(gap.Because)
+	return gap
+}
+
+// nearBy names the files of an answer so.
+func (s *Source) nearBy(a *answer.Answer) *answer.Answer {
+	for f, told := range a.Fields {
+		told.Origin, told.Because = s.near(told.Origin), s.nearIn(told.Because)
+		if told.Unknown != nil {
+			told.Unknown = &facts.Reason{Because: s.nearIn(told.Unknown.Because), Origin: s.near(told.Unknown.Origin)}
+		}
+		a.Fields[f] = told
+	}
+	for i := range a.Way {
+		a.Way[i] = answer.Stage{Says: s.nearIn(a.Way[i].Says), Origin: s.near(a.Way[i].Origin)}
+	}
+	for i := range a.Runtime {
+		a.Runtime[i].Origin = s.near(a.Runtime[i].Origin)
+	}
+	return a
+}
+
+// Work works out what the servers make of an address. Assume are paths below the folder it serves that are taken to be there.
+func (s *Source) Work(u *url.URL, assume ...string) *answer.Answer {
+	for _, server := range s.Servers {
+		server.assumed.paths = assume
+	}
+	defer func() {
+		for _, server := range s.Servers {
+			server.assumed.paths = nil
+		}
+	}()
+	return s.nearBy(s.through(s.Servers, s.ask(u)))
+}
+
+// through asks one server, and where it hands the request on, the next.
+func (s *Source) through(servers []*Server, ask answer.Ask) *answer.Answer {
+	outer := servers[0].Answer(ask)
+	if outer.Onward == nil || outer.Onward.Ask.Target == "" || len(servers) < 2 {
+		return outer
+	}
+	next := outer.Onward.Ask
+	next.Program = nil
+	if !slices.Contains(servers[1].Serves(next.Host), next.Port) {
+		outer.Then(outer.Onward.Origin, fmt.Sprintf("no server of %s listens on port %d", servers[1].File, next.Port))
+		return outer
+	}
+	inner := s.through(servers[1:], next)
+	way := append(slices.Clone(outer.Way), inner.Way...)
+	if status := inner.Get(answer.Status); status.Known() {
+		program := &answer.Program{Header: map[string]string{}, Length: -1}
+		program.Status, _ = strconv.Atoi(status.Text())
+		for f, told := range inner.Fields {
+			if name, is := f.IsHeader(); is && told.Known() && len(told.Values) > 0 {
+				program.Header[name] = told.Text()
+			}
+		}
+		if location := inner.Get(answer.Location); len(location.Values) > 0 {
+			program.Header["location"] = location.Text()
+		}
+		ask.Program = program
+		outer = servers[0].Answer(ask)
+	}
+	for f, told := range inner.Fields {
+		here, there := outer.Fields[f]
+		name, header := f.IsHeader()
+		switch {
+		case f == answer.Server || f == answer.Body || f == answer.Rate || header && name == "server":
+		case !told.Known() && there && !here.Known(), !there:
+			outer.Fields[f] = told
+		case f == answer.Handler || f == answer.File || f == answer.Runs || f == answer.Place || f == answer.Login || f == answer.Denied:
+			outer.Fields[f] = told
+		case there && here.Known() && told.Known() && slices.Equal(here.Values, told.Values): // its own line says more
+			outer.Fields[f] = told
+		case header && !told.Known() && there && here.Known() && len(here.Values) == 0:
+			outer.Fields[f] = told
+		}
+	}
+	outer.Way = way
+	return outer
+}
+
+// assumed is the disk of this machine, with some files taken to be there.
+type assumed struct {
+	paths []string // ends of paths
+}
+
+// Look implements answer.Disk.
+func (a *assumed) Look(path string) answer.Entry {
+	e := answer.OS{}.Look(path)
+	if e.Is != answer.NoEntry {
+		return e
+	}
+	clean := filepath.Clean(path)
+	for _, p := range a.paths {
+		folder := strings.HasSuffix(p, "/")
+		switch full := strings.TrimSuffix(p, "/"); {
+		case !strings.HasSuffix(clean, full):
+			if !folder && strings.HasSuffix(clean, filepath.Dir(full)) && filepath.Dir(full) != "/" {
+				return answer.Entry{Is: answer.AFolder, Run: true}
+			}
+		case folder:
+			return answer.Entry{Is: answer.AFolder, Run: true}
+		default:
+			return answer.Entry{Is: answer.AFile, Size: 4096}
+		}
+	}
+	return e
+}
+
+// Read implements answer.Disk.
+func (a *assumed) Read(path string) ([]byte, error) { return answer.OS{}.Read(path) }
+
+// kind is which servers answer, in words.
+func (s *Source) kind() string {
+	var names []string
+	for _, server := range s.Servers {
+		names = append(names, map[string]string{Nginx: "nginx", Apache: "Apache"}[server.Kind])
+	}
+	return strings.Join(names, " before ")
+}
+
+// Layout sees which servers there are, which folder they serve, and whether they read override files: what other steps need.
+func (s *Source) Layout(ctx context.Context, gaps []facts.Gap) (facts.Seen, error) {
+	var seen facts.Seen
+	for _, gap := range gaps {
+		seen.AddGap(s.Near(gap))
+	}
+	if len(s.Servers) == 0 {
+		return seen, nil
+	}
+	at := s.near(facts.Origin{File: s.Servers[0].File, Line: 1})
+	seen.Add(facts.ServerKind.Reading(s.kind(), at))
+	for _, server := range s.Servers {
+		if server.Version != "" {
+			seen.Add(facts.ServerVersion.Reading(server.Version, facts.Origin{Path: "/var/lib/dpkg/status"}))
+			break
+		}
+	}
+	if s.Address == nil {
+		return seen, ctx.Err()
+	}
+	root, from := s.root()
+	if root != "" {
+		seen.Add(facts.ServerRoot.Reading(root, from))
+		seen.Tell(facts.PublicHint, root)
+		last := s.Servers[len(s.Servers)-1]
+		allowed, at := last.Overrides(s.Address.Hostname(), root)
+		seen.Add(facts.ServerOverrideAllowed.Reading(allowed, s.near(at)))
+	}
+	if protocols, at := s.Servers[0].Protocols(s.Address.Hostname()); len(protocols) > 0 {
+		seen.Add(facts.ServerTLSProtocols.Reading(protocols, s.near(at)))
+	}
+	return seen, ctx.Err()
+}
+
+// root is the folder that the site's address is served from: that in which a file of a name that cannot be there would lie.
+func (s *Source) root() (string, facts.Origin) {
+	u := *s.Address
+	u.Path, u.RawQuery = strings.TrimSuffix(cmp.Or(u.Path, "/"), "/")+"/"+token+".txt", ""
+	a := s.Work(&u, "/"+token+".txt")
+	file := a.Get(answer.File)
+	if !file.Known() || !strings.HasSuffix(file.Text(), token+".txt") || strings.Contains(file.Text(), "://") {
+		return "", facts.Origin{}
+	}
+	return filepath.Dir(file.Text()), file.Origin
+}
+
+// token is a name that no file of a site has.
+const token = "weltaxis-4f1c"

@@ -1,0 +1,93 @@
+package server
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func site(t *testing.T, files map[string]string) string {
+	t.Helper()
+	dir := t.TempDir()
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	return dir
+}
+
+func TestAnswersOfNginx(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.html": "x", "public/about/index.html": "x", "public/uploads/a.jpg": "x"})
+	conf := filepath.Join(dir, "nginx.conf")
+	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf(`http {
+    add_header X-Frame-Options DENY always;
+    server {
+        listen 443 ssl;
+        server_name lantern-lane.example;
+        root %s/public;
+        location / { try_files $uri $uri/ =404; }
+        location ^~ /uploads/ { autoindex on; add_header X-Content-Type-Options nosniff; }
+        location ~ \.php$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name; }
+    }
+}`, dir)), 0o600))
+	address, _ := url.Parse("https://lantern-lane.example/")
+	s, gaps := Open([]Config{{Nginx, conf}}, address, nil)
+	require.Empty(t, gaps)
+	layout, err := s.Layout(t.Context(), gaps)
+	require.NoError(t, err)
+	root, known := layout.Effective("server.root")
+	require.True(t, known)
+	require.Equal(t, dir+"/public", root.Value.Text())
+	require.Equal(t, 6, root.Origin.Line)
+
+	seen, err := s.Answers(t.Context(), Probes{Uploads: []string{filepath.Join(dir, "public", "uploads")}, Inner: []string{"/about/"}})
+	require.NoError(t, err)
+	told := map[string]string{}
+	for _, a := range seen.Answers {
+		for _, field := range []string{"status", "handler", "runs_code", "leaks_source", "listed", "framing"} {
+			if v, known := a.Field(field); known {
+				told[a.Kind+" "+a.Path()+" "+field] = v.String()
+			}
+		}
+	}
+	for name, want := range map[string]string{
+		"home / status": "200", "inner page /about/ handler": "static", "uploaded script /uploads/weltaxis-4f1c.php handler": "static",
+		"uploaded script /uploads/weltaxis-4f1c.php leaks_source": "yes", "folder /uploads/ listed": "yes", "inner page /about/ listed": "no", "home / framing": "DENY", "folder /uploads/ framing": "",
+		"script with path /weltaxis-4f1c.php/x status": "404",
+	} {
+		got, there := told[name]
+		require.True(t, there, name)
+		require.Equal(t, want, got, name)
+	}
+	require.Len(t, seen.Shadowed, 1)
+	require.Equal(t, 2, seen.Shadowed[0].At.Line)
+	require.Equal(t, 8, seen.Shadowed[0].By.Line)
+}
+
+// TestOneBeforeTheOther: nginx hands to Apache, and each field has the line of the server that decides it.
+func TestOneBeforeTheOther(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.html": "x", "public/old/.htaccess": "Require all denied\n"})
+	front, back := filepath.Join(dir, "nginx.conf"), filepath.Join(dir, "apache.conf")
+	require.NoError(t, os.WriteFile(front, []byte("http { server { listen 80; server_name lantern-lane.example;\nadd_header Strict-Transport-Security max-age=9 always;\nlocation / { proxy_pass http://127.0.0.1:8080;\nproxy_set_header Host $host; } } }"), 0o600))
+	require.NoError(t, os.WriteFile(back, []byte(fmt.Sprintf("LoadModule headers_module x/mod_headers.so\nLoadModule autoindex_module x/mod_autoindex.so\nDocumentRoot %[1]s/public\nServerName lantern-lane.example\nListen 8080\n<Directory %[1]s/public>\nRequire all granted\nHeader set X-Frame-Options DENY\n</Directory>\n", dir)), 0o600))
+	address, _ := url.Parse("http://lantern-lane.example/")
+	s, gaps := Open([]Config{{Nginx, front}, {Apache, back}}, address, nil)
+	require.Empty(t, gaps)
+	home := Fact("home", address, s.Work(address))
+	for field, want := range map[string]string{"status": "200", "handler": "static", "file": dir + "/public/index.html", "hsts": "max-age=9", "framing": "DENY"} {
+		v, known := home.Field(field)
+		require.True(t, known, "%s: %s", field, home.Why(field).Because)
+		require.Equal(t, want, v.String(), field)
+	}
+	require.Equal(t, front, home.OriginOf("hsts").File)
+	require.Equal(t, back, home.OriginOf("framing").File)
+	require.Equal(t, 8, home.OriginOf("framing").Line)
+	seen, err := s.Answers(t.Context(), Probes{})
+	require.NoError(t, err)
+	require.Len(t, seen.Shadowed, 1, "the override file is not read")
+}
