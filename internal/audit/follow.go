@@ -9,7 +9,6 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
-	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/server/answer"
 )
 
@@ -50,7 +49,7 @@ func Follow(ctx context.Context, s *site.Site, address string, options Options) 
 		return f, nil
 	}
 	a := servers.Work(u)
-	f.Way, f.Answer, f.Runtime = a.Way, server.Fact("asked", u, a), a.Runtime
+	f.Way, f.Answer, f.Runtime = a.Way, servers.Fact("asked", u, a), a.Runtime
 	switch l := s.Sources.Live; {
 	case l == nil:
 		f.Unseen = "the site file names no live source"

@@ -501,7 +501,7 @@ func (j *judging) configured() (list []facts.Reading) {
 			}
 		}
 		if a := j.snapshot.Configured(strings.ReplaceAll(kind, "_", " "), address); a != nil {
-			if r, known := a.Reading(field); known {
+			if r, known := a.Reading(field); known && !(r.Absent && (field == "file" || field == "location")) {
 				list = append(list, r)
 			}
 		}

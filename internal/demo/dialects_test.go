@@ -32,6 +32,9 @@ func TestWellKeptSitesOfAllSystemsAreAligned(t *testing.T) {
 		assert.Empty(t, r.Covered, in.folder)
 		var unjudged []string
 		for _, n := range r.NotJudged {
+			if in.front == nil && strings.HasPrefix(n.Missing[0], "server.") {
+				continue // nobody shows the configuration of its web server
+			}
 			unjudged = append(unjudged, n.Rule)
 		}
 		if in.folder == "hollin" {

@@ -138,7 +138,9 @@ func TestCatalogueIsWhole(t *testing.T) {
 
 func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 	for list, item := range map[string]Item{
-		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Paths: []string{"x"}},
+		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Answer: "served", Paths: []string{"x"}},
+		ListShadowed: &Shadowed{Directive: "a"},
+		ListAnswers:  wholeAnswer(),
 		ListAccounts: &Record{List: ListAccounts, Values: map[string]Value{"name": TextOf(String, "a"), "role": TextOf(Words, "lowest"), "created": NumberOf(Date, 1), "second_factor": BoolOf(true), "last_seen": NumberOf(Date, 2)}},
 	} {
 		for _, field := range Lists[list] {
@@ -151,6 +153,38 @@ func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 	}
 	_, known := (&Class{}).Field("world_write")
 	assert.False(t, known, "a mode that is not known is not a closed one")
+}
+
+// wholeAnswer is an answer of which every field is told.
+func wholeAnswer() *Answer {
+	a := &Answer{Kind: "home", Address: "https://x.example/a?b", Cells: map[string]Cell{}}
+	for _, f := range answerFields {
+		v := map[Type]Value{String: TextOf(String, "s"), Words: TextOf(Words, "static"), Int: NumberOf(Int, 7), Bool: BoolOf(true), Size: NumberOf(Size, 9)}[f.Type]
+		a.Cells[f.Name] = Cell{Value: v, Origin: Origin{File: "n.conf", Line: 3}}
+	}
+	return a
+}
+
+func TestAnswersSayWhereAndWhy(t *testing.T) {
+	a := wholeAnswer()
+	a.Cells["hsts"] = Cell{Unknown: "a variable is not known", Origin: Origin{File: "n.conf", Line: 9}}
+	a.Cells["framing"] = Cell{Value: TextOf(String, ""), Origin: Origin{File: "n.conf", Line: 5, Because: "the list is replaced"}}
+	raw, err := json.Marshal(a)
+	require.NoError(t, err)
+	again := &Answer{}
+	require.NoError(t, json.Unmarshal(raw, again))
+	assert.Equal(t, a, again, "through JSON and back")
+	_, known := again.Field("hsts")
+	assert.False(t, known)
+	assert.Equal(t, Reason{"a variable is not known", Origin{File: "n.conf", Line: 9}}, again.Why("hsts"))
+	assert.Equal(t, "n.conf, line 5: the list is replaced", again.OriginOf("framing").String())
+	reading, known := again.Reading("framing")
+	assert.True(t, known && reading.Absent, "absent, with the line that took it away")
+	assert.Equal(t, "/a?b", again.Path())
+	s := Seen{Answers: []Answer{*again}}
+	assert.Equal(t, again.Address, s.Configured("home", "").Address)
+	assert.Equal(t, again.Address, s.Configured("", again.Address).Address)
+	assert.Nil(t, s.Configured("login", ""))
 }
 
 func TestOriginsReadAsPlaces(t *testing.T) {

@@ -161,7 +161,7 @@ var (
 	CacheDatabase       = yesKey(Settings, "cache.database", "database answers are cached").change(18).seenBy(Visitors)
 	CachePreload        = yesKey(Settings, "cache.preload", "the page cache is filled ahead of visitors").change(18).seenBy(Visitors)
 	CacheDebug          = yesKey(Settings, "cache.debug", "the cache's own debug or preview mode").change(18).seenBy(Visitors)
-	CacheLifetime       = amountKey(Settings, Duration, "cache.lifetime", "how long a cached page is kept").change(18).decided("home.valid_seconds").seenBy(Visitors)
+	CacheLifetime       = amountKey(Settings, Duration, "cache.lifetime", "how long a cached page is kept").change(18).seenBy(Visitors)
 	DeliveryCompression = yesKey(Settings, "delivery.compression", "responses are compressed").change(19).decided("asset.compressed").noticed("it may break pages where the host does something of the kind already; the home page is looked at afterwards").seenBy(Visitors)
 	DeliveryMinify      = yesKey(Settings, "delivery.minify", "styles and scripts are minified").change(20).noticed("it may break styles or scripts; the home page is looked at afterwards").seenBy(Visitors)
 

@@ -29,6 +29,9 @@ const (
 	MaxWidth = 120
 )
 
+// MaxTable is how wide a table gets, which is not read line by line.
+const MaxTable = 160
+
 func (p Sheet) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
 
 // The sixteen colours of the terminal's own palette, which its owner has made readable; nothing is told by colour

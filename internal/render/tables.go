@@ -92,7 +92,7 @@ func (p Sheet) columns(head []string, rows [][]string) (widths []int, fits bool)
 			note(i, cell)
 		}
 	}
-	left, wanted := p.width(), 0
+	left, wanted := max(MinWidth, min(p.Width, MaxTable)), 0
 	for i := range longest {
 		if i > 0 { // names, which stand first, stay whole
 			longest[i] = min(longest[i], longWord)
@@ -150,7 +150,7 @@ func Settings(p Sheet, r *report.Report, side []audit.Row) {
 	p.looked(r)
 	fmt.Fprintln(p)
 	head := []string{"setting", "verdict", "declared", "served", "expected"}
-	server := r.Snapshot.Asked(facts.Server)
+	server := slices.ContainsFunc(side, func(row audit.Row) bool { return row.Configured != nil })
 	if server {
 		head = []string{"setting", "verdict", "declared", "configured", "served", "expected"}
 	}
@@ -194,7 +194,7 @@ func configuredText(row audit.Row) string {
 	if r == nil {
 		return ""
 	}
-	text := strings.ReplaceAll(strings.TrimPrefix(r.Name, "answers."), "_", " ") + ": " + readingText(r)
+	text := strings.TrimPrefix(r.Name, "answers.") + ": " + readingText(r)
 	if r.Origin.Line > 0 {
 		text += fmt.Sprintf("\n%s:%d", Safe(path.Base(r.Origin.File)), r.Origin.Line)
 	}

@@ -97,7 +97,8 @@ func decides(r *audit.Result, d facts.Deviation, reading facts.Reading) bool {
 	if reading.FullName() == facts.ListPages+".kind" {
 		return false // what a page is taken for chooses the condition, and is no reading of the site
 	}
-	if list, _ := r.Rules.Rule(d.Rule); reading.Source == facts.Server && len(list.Configured) > 0 {
+	// Where the web server has a hand in it, all sides stand side by side.
+	if rule, known := r.Rules.Rule(d.Rule); known && len(rule.Configured) > 0 && r.Snapshot.Asked(facts.Server) && (reading.Source == facts.Server || reading.Source == facts.Settings) {
 		return true
 	}
 	return slices.Contains(r.Rules.Decisive(r.Snapshot, d), reading.FullName()) ||

@@ -84,7 +84,7 @@ func (w *Way) untold(s Sides, why facts.Reason) {
 
 // sides is one field from both sides; worth is false for one of which neither says anything.
 func sides(f *audit.Followed, field string) (s Sides, worth bool) {
-	s.Field = strings.ReplaceAll(field, "_", " ")
+	s.Field = field
 	v, known := f.Answer.Field(field)
 	if known {
 		o := f.Answer.OriginOf(field)
@@ -117,7 +117,7 @@ func sides(f *audit.Followed, field string) (s Sides, worth bool) {
 		}
 	}
 	s.Differs = seen && known && !strings.EqualFold(s.Served, v.String()) && !(s.Served == "(nothing)" && v.String() == "")
-	empty := known && (s.Configured == "(nothing)" || s.Configured == "no" || s.Configured == "-1")
+	empty := known && (v.String() == "" || v.String() == "no" || v.String() == "-1")
 	if s.Because != "" && empty {
 		s.Configured += ": " + s.Because
 	}

@@ -234,7 +234,7 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 			return seen, ctx.Err()
 		}
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
-		seen.Answers = append(seen.Answers, Fact(p.kind, &p.address, s.Work(&p.address, p.assume...)))
+		seen.Answers = append(seen.Answers, s.Fact(p.kind, &p.address, s.Work(&p.address, p.assume...)))
 	}
 	for _, server := range s.Servers {
 		for _, shadowed := range server.Shadowed() {
@@ -264,8 +264,17 @@ func (s *Source) about(seen *facts.Seen) {
 	}
 }
 
-// Fact is an answer as a fact.
-func Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
+// Fact is an answer as a fact. Files are named from the site's folder.
+func (s *Source) Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
+	f := factOf(kind, u, a)
+	if cell, there := f.Cells["file"]; there && cell.Unknown == "" {
+		cell.Value = facts.TextOf(facts.String, s.nearIn(cell.Value.Text()))
+		f.Cells["file"] = cell
+	}
+	return f
+}
+
+func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	f := facts.Answer{Kind: kind, Address: u.String(), Cells: map[string]facts.Cell{}}
 	put := func(name string, told answer.Told, value func(string) (facts.Value, bool)) {
 		if told.Unknown != nil {

@@ -434,5 +434,5 @@ func (s *Source) root() (string, facts.Origin) {
 	return filepath.Dir(file.Text()), file.Origin
 }
 
-// token is a name that no file of a site has.
-const token = "weltaxis-4f1c"
+// token is the name of what is made up for the question: a page, a file, a folder.
+const token = "made-up"

@@ -69,6 +69,12 @@ func (r *request) fixups() bool {
 	}
 	switch r.entry.Is {
 	case answer.NoEntry:
+		if r.set.options["MultiViews"] && r.Tree.Modules["mod_negotiation.c"] != "" {
+			if why := (facts.Reason{Because: "with Options MultiViews a file of another name may answer", Origin: at(r.set.optionAt)}); r.g.Either(why) {
+				r.unknown(why)
+				return false
+			}
+		}
 		return r.fallback()
 	case answer.AFolder:
 		return r.folder()
@@ -81,6 +87,9 @@ func (r *request) rewriteHere() bool {
 	w := r.set.rewrite
 	if !w.on || w.folder == "" || r.done {
 		return true
+	}
+	if r.entry.Is == answer.AFolder && !strings.HasSuffix(r.file, "/") && strings.TrimSuffix(w.folder, "/") == r.file {
+		return true // rules of a folder are not for its own address without the slash
 	}
 	if !r.set.options["FollowSymLinks"] && !r.set.options["SymLinksIfOwnerMatch"] {
 		if r.sub {
@@ -97,9 +106,6 @@ func (r *request) rewriteHere() bool {
 		r.unknown(facts.Reason{Because: w.options.Name + " is not evaluated", Origin: at(w.options)})
 		return false
 	}
-	if r.entry.Is == answer.AFolder && !strings.HasSuffix(r.file, "/") && strings.TrimSuffix(w.folder, "/") == r.file {
-		return true // rules of a folder are not for its own address without the slash
-	}
 	out := r.rules(w, true)
 	if r.unseen != nil {
 		r.unknown(*r.unseen)
@@ -110,6 +116,8 @@ func (r *request) rewriteHere() bool {
 	case out.status >= 300 && out.status < 400:
 		if r.sub {
 			r.status = out.status
+		} else {
+			r.status = 0 // a rule's answer is no error of an error's page
 		}
 		r.redirect(out.status, out.target, at(out.node))
 		return false
@@ -118,6 +126,7 @@ func (r *request) rewriteHere() bool {
 			r.status = out.status
 			return false
 		}
+		r.status = 0
 		r.fail(out.status, at(out.node), out.node.String())
 		return false
 	case out.proxied:
@@ -191,7 +200,7 @@ func (r *request) fallback() bool {
 // lookUp finds out what an address of this server stands for, without answering.
 func (r *request) lookUp(address string) *request {
 	uri, args, _ := strings.Cut(address, "?")
-	other := &request{Config: r.Config, g: r.g, ask: r.ask, a: answer.New(), host: r.host, method: r.method, depth: r.depth + 1, sub: true, env: r.env, challenged: new(*answer.Told), uri: path.Clean(uri), args: args, done: r.done}
+	other := &request{Config: r.Config, g: r.g, ask: r.ask, a: answer.New(), host: r.host, method: http.MethodGet, depth: r.depth + 1, sub: true, env: r.env, challenged: new(*answer.Told), work: r.work, uri: path.Clean(uri), args: args, done: r.done}
 	if strings.HasSuffix(uri, "/") && uri != "/" {
 		other.uri += "/"
 	}
@@ -242,7 +251,7 @@ func (r *request) folder() bool {
 		names, from = r.set.indexes, at(r.set.indexesAt)
 	}
 	refused, challenge := 0, (*answer.Told)(nil)
-	for _, name := range names {
+	for i, name := range names {
 		address := name
 		if !strings.HasPrefix(name, "/") {
 			address = r.uri + name
@@ -261,7 +270,10 @@ func (r *request) folder() bool {
 			return false
 		case other.status == http.StatusNotFound || other.entry.Is == answer.NoEntry && other.status == 0:
 		case other.status != 0:
-			refused, challenge = other.status, other.challenge
+			refused, challenge = other.status, nil
+			if i == len(names)-1 { // of the last one alone the server passes on how to answer
+				challenge = other.challenge
+			}
 		case other.entry.Is == answer.AFile:
 			r.a.Then(from, "its index is "+address)
 			return r.take(other)

@@ -20,8 +20,10 @@ type generator struct {
 	*rand.Rand
 	g         *ground.Ground
 	port      string
+	tls       string // the port for encrypted connections
 	b         strings.Builder
 	overrides map[string]string
+	encrypted bool // some host is
 }
 
 func (g *generator) one(of ...string) string { return of[g.IntN(len(of))] }
@@ -48,6 +50,9 @@ func (g *generator) common(depth int, groups string) {
 		}
 		if g.chance(12) {
 			g.line(depth, "AddDefaultCharset %s", g.one("utf-8", "Off", "On"))
+		}
+		if g.chance(2) {
+			g.line(depth, "Header set X-Frame-Options %s", g.one("%{LANTERN}e", "%t"))
 		}
 		if g.chance(10) {
 			g.line(depth, "FileETag %s", g.one("None", "MTime Size", "All"))
@@ -129,7 +134,7 @@ func (g *generator) rules(depth int, folder bool) {
 	}
 	for range g.IntN(3) {
 		for range g.IntN(3) {
-			g.line(depth, "RewriteCond %s", g.one("%{REQUEST_FILENAME} !-f", "%{REQUEST_FILENAME} !-d", "%{HTTP_HOST} !^lantern-lane\\.example [NC]", "%{QUERY_STRING} x=(\\d+)", "%{REQUEST_URI} ^/old [OR]", "%{REQUEST_METHOD} =POST", "%{HTTP_COOKIE} session", "%{HTTPS} off", "%{REQUEST_URI} !\\.(png|css)$", "%{DOCUMENT_ROOT}/index.html -f", "%{ENV:REDIRECT_STATUS} ^$"))
+			g.line(depth, "RewriteCond %s", g.one("%{REQUEST_FILENAME} !-f", "%{REQUEST_FILENAME} !-d", "%{HTTP_HOST} !^lantern-lane\\.example [NC]", "%{QUERY_STRING} x=(\\d+)", "%{REQUEST_URI} ^/old [OR]", "%{REQUEST_METHOD} =POST", "%{HTTP_COOKIE} session", "%{HTTPS} off", "%{REQUEST_URI} !\\.(png|css)$", "%{DOCUMENT_ROOT}/index.html -f", "%{TIME_HOUR} >25", "%{ENV:REDIRECT_STATUS} ^$"))
 		}
 		g.line(depth, "RewriteRule %s", strings.ReplaceAll(g.one("^~old/(.*)$ /about/$1 [L]", "^~p/(.*)$ /app.php?p=$1 [L,QSA]", "^~(.*)\\.jpeg$ ~uploads/$1.jpg", "^~go$ https://lantern-lane.example/gone [R=301,L]", "^ - [F]", "^~about/(.*) ~news/$1 [R]", "^~nothing$ - [G]", "^~(?!css).*\\.css$ /css/site.css [L]", "^~HOME$ ~index.html [NC,PT]", "^~(.+)$ /index.php [L]", "^~q/(.*)$ /about/?q=$1 [R=302,NE,L]", "^~data/ - [S=1]", "^~notes\\.txt$ ~about/team.html [END]", "^ /index.php [L]"), "~", slash))
 	}
@@ -231,11 +236,20 @@ func (g *generator) hostOf(name, aliases, root string) {
 		g.sectionOf(1, root)
 	}
 	g.line(0, "</VirtualHost>")
+	if g.chance(40) { // the same once more, encrypted
+		text := g.b.String()
+		text = text[strings.LastIndex(text, "<VirtualHost "):]
+		text = strings.Replace(text, ":"+g.port+">", ":"+g.tls+">", 1)
+		at := strings.IndexByte(text, '\n') + 1
+		g.b.WriteString(text[:at] + fmt.Sprintf("    SSLEngine on\n    SSLCertificateFile %s/certificate.pem\n    SSLCertificateKeyFile %s/key.pem\n", g.g.Dir, g.g.Dir) + text[at:])
+		g.encrypted = true
+	}
 }
 
 func (g *generator) whole() string {
 	g.b.Reset()
-	g.overrides = map[string]string{}
+	g.overrides, g.encrypted = map[string]string{}, false
+	g.line(0, "Listen 127.0.0.1:%s", g.tls)
 	g.line(0, "ServerTokens %s", g.one("Prod", "OS", "Min", "Minor", "Major"))
 	if g.chance(30) {
 		g.line(0, "TraceEnable off")
@@ -264,6 +278,9 @@ func (g *generator) asks() (asks []answer.Ask) {
 	port, _ := strconv.Atoi(g.port)
 	for range 10 {
 		a := answer.Ask{Scheme: "http", Host: g.one("lantern-lane.example", "lantern-lane.example", "www.lantern-lane.example", "x.saltmarsh.example", "saltmarsh.example", "ab.hollin.example", "unknown.example"), HostPort: port, Port: port, Local: ground.Loopback, Client: ground.Loopback, Target: g.one(targets...), Header: map[string]string{}, Program: ground.Program}
+		if tls, _ := strconv.Atoi(g.tls); g.encrypted && g.chance(30) {
+			a.Scheme, a.Port, a.HostPort = "https", tls, tls
+		}
 		a.Method = g.one("GET", "GET", "GET", "GET", "GET", "HEAD", "POST", "TRACE")
 		if a.Method == "TRACE" && g.chance(80) {
 			a.Method = "GET"
@@ -299,7 +316,7 @@ func generated(t *testing.T, first uint64, count int) (sum ground.Tally) {
 	g := ground.New(t)
 	require.NoError(t, os.WriteFile(g.Dir+"/mime.types", []byte(mimeTypes), 0o644))
 	for seed := first; seed < first+uint64(count); seed++ {
-		made := &generator{Rand: rand.New(rand.NewPCG(seed, 7)), g: g, port: freePort(t)}
+		made := &generator{Rand: rand.New(rand.NewPCG(seed, 7)), g: g, port: freePort(t), tls: freePort(t)}
 		conf := made.whole()
 		for folder, text := range made.overrides {
 			require.NoError(t, os.WriteFile(filepath.Join(g.Dir, folder, ".htaccess"), []byte(text), 0o644))

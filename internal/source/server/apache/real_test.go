@@ -32,7 +32,7 @@ func needApache(t testing.TB) {
 func frame(g *ground.Ground, port, inside string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "ServerRoot %s\nPidFile %s/pid-%s\nMutex file:%s\nDefaultRuntimeDir %s\nListen 127.0.0.1:%s\nErrorLog %s/error-%s.log\n", g.Dir, g.Dir, port, g.Dir, g.Dir, port, g.Dir, port)
-	for _, name := range []string{"mpm_prefork", "authz_core", "authz_host", "authz_user", "authn_core", "authn_file", "auth_basic", "access_compat", "alias", "dir", "autoindex", "mime", "headers", "expires", "filter", "deflate", "rewrite", "setenvif", "env", "proxy", "proxy_fcgi"} {
+	for _, name := range []string{"mpm_prefork", "authz_core", "authz_host", "authz_user", "authn_core", "authn_file", "auth_basic", "access_compat", "alias", "dir", "autoindex", "mime", "headers", "expires", "filter", "deflate", "rewrite", "setenvif", "env", "proxy", "proxy_fcgi", "socache_shmcb", "ssl"} {
 		fmt.Fprintf(&b, "LoadModule %s_module %s/mod_%s.so\n", name, modules, name)
 	}
 	fmt.Fprintf(&b, "User www-data\nGroup www-data\nStartServers 1\nMinSpareServers 1\nMaxSpareServers 1\nTypesConfig %s/mime.types\nServerName localhost\n", g.Dir)

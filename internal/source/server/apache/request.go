@@ -1,6 +1,7 @@
 package apache
 
 import (
+	"fmt"
 	"net/http"
 	"net/url"
 	"path"
@@ -49,6 +50,7 @@ type request struct {
 	prefixTo   string
 	env        map[string]string
 
+	work       *int     // how much has been looked up for the request and all it leads to
 	before     *request // the one that an internal redirect comes from
 	status     int      // of the error whose page is being made
 	origin     facts.Origin
@@ -61,6 +63,9 @@ type request struct {
 	unseen     *facts.Reason // why the text made last cannot be told
 }
 
+// maxWork is how many addresses are looked up for one: what DirectoryIndex, FallbackResource and ErrorDocument name.
+const maxWork = 300
+
 // maxRedirects is how often Apache lets a request be redirected within itself.
 const maxRedirects = 10
 
@@ -72,7 +77,7 @@ var all = []answer.Field{answer.Status, answer.Location, answer.Handler, answer.
 // Answer works out what a configuration makes of a request.
 func (c *Config) Answer(ask answer.Ask) *answer.Answer {
 	return answer.Explore(func(g *answer.Guess) *answer.Answer {
-		r := &request{Config: c, g: g, ask: ask, a: answer.New(), method: ask.Method, env: map[string]string{}, challenged: new(*answer.Told)}
+		r := &request{Config: c, g: g, ask: ask, a: answer.New(), method: ask.Method, env: map[string]string{}, challenged: new(*answer.Told), work: new(int)}
 		if r.method == "" {
 			r.method = http.MethodGet
 		}
@@ -166,6 +171,10 @@ func (r *request) trace() {
 
 // process takes a request to where it would be handled; false when it has been answered before.
 func (r *request) process() bool {
+	if *r.work++; *r.work > maxWork {
+		r.unknown(facts.Reason{Because: fmt.Sprintf("more than %d addresses would have to be looked up for this one", maxWork), Origin: r.rootOrigin()})
+		return false
+	}
 	if r.depth > maxRedirects {
 		r.fail(http.StatusInternalServerError, facts.Origin{Default: "Apache"}, "it is redirected within the server without end")
 		return false
@@ -268,7 +277,7 @@ func (r *request) root() string {
 
 // again is an internal redirect to an address.
 func (r *request) again(target string) {
-	next := &request{Config: r.Config, g: r.g, ask: r.ask, a: r.a, host: r.host, method: r.method, before: r, depth: r.depth + 1, status: r.status, origin: r.origin, env: map[string]string{}, done: r.done, challenged: r.challenged}
+	next := &request{Config: r.Config, g: r.g, ask: r.ask, a: r.a, host: r.host, method: r.method, before: r, depth: r.depth + 1, status: r.status, origin: r.origin, env: map[string]string{}, done: r.done, challenged: r.challenged, work: r.work}
 	if r.status != 0 && next.method != http.MethodHead {
 		next.method = http.MethodGet
 	}

@@ -142,6 +142,10 @@ func (r *request) rules(w *rewriting, perFolder bool) (out rewritten) {
 			if perFolder && !strings.HasPrefix(target, "/") && !out.absolute {
 				target = strings.TrimSuffix(w.folder, "/") + "/" + target
 			}
+			if len(target) > maxText {
+				r.unseen = &facts.Reason{Because: "what the rule makes of the address grows without end", Origin: at(node)}
+				return out
+			}
 			filename = target
 			out.changed = true
 			if !perFolder {
@@ -334,10 +338,13 @@ func (r *request) condition(n *directives.Node, groups []string) bool {
 	return (found != nil) != not
 }
 
+// maxText is the longest text that is made of an address, in bytes.
+const maxText = 1 << 16
+
 // expand puts variables and what stood in parentheses into a text.
 func (r *request) expand(text string, groups, conds []string, n *directives.Node, w *rewriting) string {
 	var out strings.Builder
-	for i := 0; i < len(text); i++ {
+	for i := 0; i < len(text) && out.Len() <= maxText; i++ {
 		c := text[i]
 		switch {
 		case c == '\\' && i+1 < len(text):
@@ -451,6 +458,9 @@ func (r *request) translate() bool {
 			return false
 		}
 		r.done = r.done || out.ends
+		if out.status != 0 && !r.sub {
+			r.status = 0 // a rule's answer is no error of an error's page
+		}
 		switch {
 		case out.status >= 300 && out.status < 400:
 			r.redirect(out.status, out.target, at(out.node))

@@ -112,6 +112,9 @@ func (r *request) headers(p reply) {
 	r.serverHeader()
 	// What stands in both is sent twice.
 	for name, told := range always {
+		if good[name].Unknown != nil && told.Unknown == nil {
+			continue
+		}
 		if len(told.Values) > 0 && len(good[name].Values) > 0 {
 			told.Values = append(slices.Clone(told.Values), good[name].Values...)
 			told.Beaten = append(told.Beaten, good[name].Origin)

@@ -81,7 +81,7 @@ func (c *Config) Protocols(name string) ([]string, facts.Origin) {
 // Overrides is what override files may change in a folder of a host of a name; "" when they are not read.
 func (c *Config) Overrides(name, folder string) (allowed string, from facts.Origin) {
 	answer.Explore(func(g *answer.Guess) *answer.Answer {
-		r := &request{Config: c, g: g, a: answer.New(), method: "GET", env: map[string]string{}, challenged: new(*answer.Told)}
+		r := &request{Config: c, g: g, a: answer.New(), method: "GET", env: map[string]string{}, challenged: new(*answer.Told), work: new(int)}
 		r.host, _ = c.choose(answer.Ask{Host: name, Port: firstOf(c.Serves(name))}, g)
 		s, _ := r.walk(folder, answer.Entry{Is: answer.AFolder})
 		allowed, from = strings.Join(append(slices.Clone(s.override.groups), s.override.list...), " "), facts.Origin{Default: "Apache"}
@@ -111,7 +111,7 @@ func (c *Config) Shadowed() (found []facts.Shadowed) {
 			if h.root == nil || h == c.main && len(c.hosts) > 0 {
 				continue
 			}
-			r := &request{Config: c, g: g, a: answer.New(), host: h, method: "GET", env: map[string]string{}, challenged: new(*answer.Told)}
+			r := &request{Config: c, g: g, a: answer.New(), host: h, method: "GET", env: map[string]string{}, challenged: new(*answer.Told), work: new(int)}
 			found = append(found, r.shadowed()...)
 		}
 		return answer.New()

@@ -8,9 +8,17 @@ package ground
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/binary"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -19,6 +27,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sort"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -60,6 +69,7 @@ func New(t *testing.T) *Ground {
 			require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 		}
 	}
+	g.certify(t)
 	require.NoError(t, os.WriteFile(filepath.Join(g.Dir, "passwords"), []byte("mara:$apr1$abcdefgh$notarealhashatall000000\n"), 0o644))
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -68,6 +78,8 @@ func New(t *testing.T) *Ground {
 	t.Cleanup(func() { listener.Close() })
 	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Script", r.RequestURI)
+		w.Header().Set("X-Asked-Host", r.Host)
+		_, _ = io.Copy(io.Discard, r.Body)
 		for name, value := range Program.Header {
 			w.Header().Set(name, value)
 		}
@@ -76,6 +88,20 @@ func New(t *testing.T) *Ground {
 	t.Cleanup(upstream.Close)
 	g.Proxy = upstream.Listener.Addr().String()
 	return g
+}
+
+// certify makes a certificate, which is its own authority, and its key: certificate.pem and key.pem.
+func (g *Ground) certify(t *testing.T) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "lantern-lane.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, leaf, leaf, &key.PublicKey, key)
+	require.NoError(t, err)
+	keyDER, err := x509.MarshalECPrivateKey(key)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(g.Dir, "certificate.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(g.Dir, "key.pem"), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o644))
 }
 
 // Program is what both programs answer.
@@ -118,7 +144,7 @@ type Got struct {
 
 var client = &http.Client{
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	Transport:     &http.Transport{DisableCompression: true, DisableKeepAlives: true},
+	Transport:     &http.Transport{DisableCompression: true, DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, // it is ours, on loopback
 	Timeout:       10 * time.Second,
 }
 
@@ -133,7 +159,10 @@ func Fetch(t testing.TB, port string, a answer.Ask) (Got, error) {
 	if a.Length > 0 {
 		body = strings.NewReader(strings.Repeat("x", int(a.Length)))
 	}
-	request, err := http.NewRequestWithContext(context.Background(), method, "http://127.0.0.1:"+port+"/", body)
+	if a.Port != 0 {
+		port = strconv.Itoa(a.Port)
+	}
+	request, err := http.NewRequestWithContext(context.Background(), method, a.Scheme+"://127.0.0.1:"+port+"/", body)
 	require.NoError(t, err)
 	request.URL.Opaque = a.Target
 	request.Host = a.Host
@@ -219,6 +248,10 @@ func (s *Tally) Hold(a *answer.Answer, real Got) (wrong []string) {
 			is = "set"
 		}
 		field(answer.Header(name), a.Get(answer.Header(name)), is)
+	}
+	if host := real.Header.Get("X-Asked-Host"); host != "" && a.Onward != nil && a.Onward.Ask.Host != "" {
+		name, _, _ := strings.Cut(host, ":")
+		field("onward host", answer.Told{Values: []string{a.Onward.Ask.Host}, Origin: a.Onward.Origin}, name)
 	}
 	file := a.Get(answer.File)
 	if script := real.Header.Get("X-Script"); script != "" {

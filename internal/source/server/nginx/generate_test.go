@@ -19,6 +19,7 @@ type generator struct {
 	*rand.Rand
 	g    *ground.Ground
 	port string
+	tls  string // the port for encrypted connections
 	b    strings.Builder
 	used map[string]bool
 }
@@ -129,8 +130,17 @@ func (g *generator) common(depth int) {
 	if g.chance(5) {
 		g.line(depth, "proxy_hide_header %s;", g.one("X-Powered-By", "Cache-Control"))
 	}
-	if g.chance(4) {
-		g.line(depth, "proxy_set_header Host $host;")
+	if g.chance(8) {
+		g.line(depth, "proxy_set_header %s;", g.one("Host $host", "X-Forwarded-Proto $scheme", "Host lantern-lane.example", "Host $http_host"))
+	}
+	if g.chance(2) {
+		g.line(depth, "add_header X-Frame-Options $%s;", g.one("request_id", "msec", "connection"))
+	}
+	if g.chance(1) {
+		g.line(depth, "sub_filter lantern lamp;")
+	}
+	if g.chance(1) {
+		g.line(depth, "auth_request /about/;")
 	}
 }
 
@@ -143,7 +153,7 @@ func (g *generator) codes(depth int, server bool) {
 		case 1:
 			g.line(depth, "set $kind_of %s;", g.one("no-referrer", "origin", "$arg_x", "$host"))
 		case 2:
-			g.line(depth, "if (%s) {", g.one("$arg_x", "$arg_x = 1", "$request_method = POST", "$request_uri ~ ^/old", "$uri ~* \\.PNG$", "!-e $request_filename", "-f $request_filename", "-d $request_filename", "$http_cookie ~ session", "$host != lantern-lane.example", "$scheme = http"))
+			g.line(depth, "if (%s) {", g.one("$arg_x", "$arg_x = 1", "$request_method = POST", "$request_uri ~ ^/old", "$uri ~* \\.PNG$", "!-e $request_filename", "-f $request_filename", "-d $request_filename", "$http_cookie ~ session", "$host != lantern-lane.example", "$scheme = http", "$https = on", "$scheme = http", "$far_away"))
 			switch g.IntN(5) {
 			case 0:
 				g.line(depth+1, "return %s;", g.one("403", "404", "301 /about/", "302 https://lantern-lane.example$request_uri", "200 hello", "410", "401"))
@@ -258,6 +268,12 @@ func (g *generator) server(names string, main bool) {
 	} else {
 		g.line(1, "listen 127.0.0.1:%s;", g.port)
 	}
+	if g.chance(60) {
+		g.line(1, "listen 127.0.0.1:%s ssl;\n        ssl_certificate %s/certificate.pem;\n        ssl_certificate_key %s/key.pem;", g.tls, g.g.Dir, g.g.Dir)
+		if g.chance(30) {
+			g.line(1, "ssl_protocols TLSv1.2 TLSv1.3;")
+		}
+	}
 	g.line(1, "server_name %s;", names)
 	g.line(1, "root %s/%s;", g.g.Dir, g.one("site", "site", "other"))
 	g.line(1, `set $kind_of "";`)
@@ -287,6 +303,7 @@ func (g *generator) whole() string {
 	g.line(0, "include mime_of_mine;")
 	g.line(0, "limit_req_zone $binary_remote_addr zone=slow:1m rate=1000r/s;")
 	g.line(0, "map $uri $expires_by { default off; ~^/css/ 7d; ~\\.png$ max; /index.html -1; ~*/UPLOADS/ 2h; }")
+	g.line(0, "geo $far_away { default 0; 127.0.0.0/8 1; }")
 	g.common(0)
 	names := []string{"lantern-lane.example www.lantern-lane.example", "*.lantern-lane.example", ".saltmarsh.example", "~^(?<sub>.+)\\.hollin\\.example$", "copperbeck.*"}
 	g.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
@@ -307,7 +324,13 @@ func (g *generator) asks() (asks []answer.Ask) {
 	port, _ := strconv.Atoi(g.port)
 	for range 10 {
 		a := answer.Ask{Scheme: "http", Host: g.one("lantern-lane.example", "lantern-lane.example", "www.lantern-lane.example", "x.lantern-lane.example", "saltmarsh.example", "a.hollin.example", "copperbeck.example", "unknown.example"), HostPort: port, Port: port, Local: ground.Loopback, Client: ground.Loopback, Target: g.one(targets...), Header: map[string]string{}, Program: ground.Program}
+		if tls, _ := strconv.Atoi(g.tls); g.chance(25) {
+			a.Scheme, a.Port, a.HostPort = "https", tls, tls
+		}
 		a.Method = g.one("GET", "GET", "GET", "GET", "HEAD", "POST")
+		if a.Method == "POST" && g.chance(60) {
+			a.Length = 70_000
+		}
 		if g.chance(60) {
 			a.Header["accept-encoding"] = "gzip"
 		}
@@ -340,7 +363,7 @@ func generated(t *testing.T, first uint64, count int) (sum ground.Tally) {
 	require.NoError(t, os.WriteFile(g.Dir+"/mime_of_mine", []byte("types { text/html html htm; text/css css; application/javascript js; image/png png; image/jpeg jpg jpeg; application/json json; text/xml xml; text/plain txt; application/zip zip; }\n"), 0o644))
 	require.NoError(t, os.WriteFile(g.Dir+"/fastcgi_of_mine", []byte("fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;\nfastcgi_param REQUEST_METHOD $request_method;\nfastcgi_param QUERY_STRING $query_string;\n"), 0o644))
 	for seed := first; seed < first+uint64(count); seed++ {
-		made := &generator{Rand: rand.New(rand.NewPCG(seed, 7)), g: g, port: freePort(t)}
+		made := &generator{Rand: rand.New(rand.NewPCG(seed, 7)), g: g, port: freePort(t), tls: freePort(t)}
 		conf := made.whole()
 		stop := start(t, g, conf, made.port)
 		config := read(t, g, made.port)

@@ -36,6 +36,7 @@ type request struct {
 	errStatus  int  // that the answer gets whatever the page says
 	errOrigin  facts.Origin
 	recursion  int
+	mapping    int // maps that are being looked up, one inside the other
 	addToAlias bool
 	tried      *directives.Node // the try_files that found something
 

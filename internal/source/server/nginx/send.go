@@ -516,7 +516,7 @@ func (r *request) rest() {
 		}
 	}
 	if why := r.loc.unsure(func(k class) bool { return k == bodies }); why != nil {
-		for _, name := range []string{"etag", "last-modified"} {
+		for _, name := range []string{"etag", "last-modified", "content-encoding", "vary"} { // its length is not known either
 			r.a.Hide(answer.Header(name), *why)
 		}
 	}

@@ -95,9 +95,15 @@ func (m *mapping) of(r *request) answer.Text {
 	return r.expand(m.fallback, m.node)
 }
 
+// maxText is the longest text that is made of variables, in bytes.
+const maxText = 1 << 16
+
 // expand puts the values of variables into a text.
 func (r *request) expand(text string, n *directives.Node) (out answer.Text) {
 	for i := 0; i < len(text); {
+		if len(out.S) > maxText {
+			return answer.Text{Why: &facts.Reason{Because: "what is made of variables here grows without end", Origin: at(n)}}
+		}
 		c := text[i]
 		if c != '$' || i+1 >= len(text) {
 			out.S += string(c)
@@ -133,11 +139,19 @@ func (r *request) expand(text string, n *directives.Node) (out answer.Text) {
 	return out
 }
 
+// maxMappings is how many maps may lead to one another.
+const maxMappings = 20
+
 func (r *request) variable(name string, n *directives.Node) answer.Text {
 	if value, is := r.vars[name]; is {
 		return value
 	}
 	if m := r.maps[name]; m != nil {
+		if r.mapping > maxMappings {
+			return answer.Text{Why: &facts.Reason{Because: "the map of $" + name + " leads to itself", Origin: at(m.node)}}
+		}
+		r.mapping++
+		defer func() { r.mapping-- }()
 		return m.of(r)
 	}
 	known := answer.Known
