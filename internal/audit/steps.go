@@ -71,7 +71,7 @@ var Steps = []Step{
 		},
 	},
 	{
-		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint},
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint},
 		Where: func(ask *Request) (string, bool) {
 			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
 		},
@@ -83,7 +83,7 @@ var Steps = []Step{
 		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
 	{
-		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.PublicHint},
+		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.PublicHint},
 		Where: func(ask *Request) (string, bool) { return "", ask.Site.Sources.Server != nil },
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
 			return ask.servers.Answers(ctx, ask.probes())
@@ -178,7 +178,7 @@ func Servers(s *site.Site) (*server.Source, []facts.Gap) {
 // probes are the addresses that the server's configuration is asked about: those that others have told, and those that the
 // dialect's roles make worth asking.
 func (ask *Request) probes() server.Probes {
-	p := server.Probes{Login: ask.Hints.First(facts.LoginPathHint), Inner: ask.Hints[facts.InnerPathHint], Served: ask.Hints[facts.ServedPathHint], Spellings: ask.Hints[facts.SpellingHint]}
+	p := server.Probes{Login: ask.Hints.First(facts.LoginPathHint), Inner: ask.Hints[facts.InnerPathHint], Served: ask.Hints[facts.ServedPathHint], Spellings: ask.Hints[facts.SpellingHint], Cookies: ask.Hints[facts.CookieHint]}
 	matcher := dialect.NewMatcher(ask.Dialect)
 	if root := ask.root(); root != "" {
 		for _, folder := range matcher.Folders(dialect.Uploads) {

@@ -39,9 +39,10 @@ const (
 	InnerPathHint                  // the path of an inner page
 	PublicHint                     // a folder of this machine that the web server serves
 	SpellingHint                   // another spelling of the site's address, in full
+	CookieHint                     // the name of a cookie that the site sets
 )
 
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie"}
 
 func (h Hint) String() string { return hintWords[h] }
 

@@ -25,7 +25,7 @@ import (
 // table is all of them. Where nothing is said of a row's exit status, that is that of what deviates or could not be seen.
 func table() []hostile {
 	var all []hostile
-	for _, some := range [][]hostile{pages(), answers(), beside(), named(), trees(), databases(), texts()} {
+	for _, some := range [][]hostile{pages(), answers(), beside(), named(), trees(), databases(), texts(), servers()} {
 		all = append(all, some...)
 	}
 	return all
@@ -121,9 +121,12 @@ func answers() []hostile {
 		{name: "a bomb in gzip", serve: func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			w.Header().Set("Content-Encoding", "gzip")
-			z := gzip.NewWriter(w)
-			for range 2000 {
-				if _, err := z.Write(bytes.Repeat([]byte("y"), 1<<20)); err != nil {
+			var member bytes.Buffer
+			z := gzip.NewWriter(&member)
+			_, _ = z.Write(bytes.Repeat([]byte("y"), 1<<20))
+			_ = z.Close()
+			for range 2000 { // members that follow one another are one text (RFC 1952, section 2.2)
+				if _, err := w.Write(member.Bytes()); err != nil {
 					return
 				}
 			}

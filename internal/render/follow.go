@@ -59,7 +59,9 @@ func Way(p Sheet, w *report.Way) {
 	}
 	for _, u := range w.Untold {
 		p.block(0, "", 0, strings.Join(u.Fields, ", ")+": "+Safe(u.Because)+".", plain)
-		p.block(0, "", 4, Safe(u.Place), quiet)
+		if u.Place != "" {
+			p.block(0, "", 4, Safe(u.Place), quiet)
+		}
 	}
 	if w.Unseen != "" {
 		fmt.Fprintln(p)

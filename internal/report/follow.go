@@ -59,6 +59,9 @@ func Follow(f *audit.Followed) *Way {
 	for _, stage := range f.Way {
 		w.Stages = append(w.Stages, Stage{stage.Says, place(stage.Origin)})
 	}
+	if len(f.Answer.Cells) == 0 { // nothing was read that could say anything
+		return w
+	}
 	for _, field := range facts.Lists[facts.ListAnswers][3:] {
 		side, worth := sides(f, field.Name)
 		if worth && (side.Told || side.Served != "") {

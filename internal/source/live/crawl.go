@@ -253,6 +253,7 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	if address == v.home.String() {
 		say(v, facts.HomeHeaders, headerLines(answer.header), address)
 	}
+	v.tellCookies(answer.header)
 	if answer.cut {
 		v.seen.AddGap(gap(address, errTooLong))
 	}
@@ -348,8 +349,21 @@ var wholeSite = []string{facts.ListPages, facts.ListLinks, facts.ListAssets, "li
 // maxHosts is how many hosts that pages name are kept.
 const maxHosts = 1000
 
+// maxCookies is how many names of cookies other steps are told.
+const maxCookies = 10
+
 // maxHeaderLines is how many headers are kept.
 const maxHeaderLines = 60
+
+// tellCookies tells other steps what cookies the site sets.
+func (v *visit) tellCookies(header http.Header) {
+	for _, line := range header["Set-Cookie"] {
+		known := v.seen.Hints[facts.CookieHint]
+		if cookie, err := http.ParseSetCookie(line); err == nil && len(known) < maxCookies && !slices.Contains(known, cookie.Name) {
+			v.seen.Tell(facts.CookieHint, cookie.Name)
+		}
+	}
+}
 
 // headerLines are headers as text, sorted. What a cookie holds may be somebody's session, so only names are kept.
 func headerLines(header http.Header) []string {

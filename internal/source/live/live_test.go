@@ -116,6 +116,11 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	assert.Contains(t, fact(t, s, "hosts").List(), "elsewhere.example")
 	assert.Contains(t, fact(t, s, "home.headers").List(), "Content-Type: text/html; charset=utf-8")
 	assert.Equal(t, []string{"A: b", "Set-Cookie: session"}, headerLines(http.Header{"Set-Cookie": {"session=marked; Secure"}, "A": {"b"}}))
+	v := &visit{}
+	for range 3 {
+		v.tellCookies(http.Header{"Set-Cookie": {"lamp=marked; Secure", "", "stage=marked", "no cookie"}})
+	}
+	assert.Equal(t, []string{"lamp", "stage"}, v.seen.Hints[facts.CookieHint], "names only, each once")
 }
 
 func TestPagesAreComparedWithEachOther(t *testing.T) {

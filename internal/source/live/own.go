@@ -30,6 +30,9 @@ func (v *visit) login(ctx context.Context) {
 	if err != nil {
 		return
 	}
+	if ch.last != nil {
+		v.tellCookies(ch.last.header)
+	}
 	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
 	say(v, facts.LiveLoginHost, ch.final.Hostname(), at.String())
 	form := false

@@ -26,6 +26,7 @@ type Probes struct {
 	// UsualUploads are names that folders for uploads usually have, at the top of what is served or one folder down.
 	UsualUploads []string
 	Hosts        []string // spellings of the site's host
+	Cookies      []string // names of cookies that the site sets
 	// Spellings are further spellings of addresses, in full.
 	Spellings []string
 }
@@ -35,7 +36,12 @@ type probe struct {
 	kind    string
 	address url.URL
 	assume  []string // paths that are taken to be there
+	posted  bool     // a form is sent there
+	cookie  string   // of somebody with a session
 }
+
+// programs are names that programs among the uploads may have; * stands for a made-up one. What shields one of them may forget another.
+var programs = []string{"*.php", "*/*.php", "*.php.jpg", "*.PHP", "*.phtml", "*.phar", "*.pht", "*.php5", "*.php7", "*.php8", "*.cgi", "*.pl", "*.py", ".*.php"}
 
 // maxFolders is how many folders of the site are asked whether they are listed.
 const maxFolders = 40
@@ -53,7 +59,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 				return
 			}
 		}
-		list = append(list, probe{kind, u, assume})
+		list = append(list, probe{kind: kind, address: u, assume: assume})
 	}
 	at := func(name string) string { return base + name }
 	add("home", base+"/")
@@ -75,11 +81,11 @@ func (s *Source) probes(ask Probes) (list []probe) {
 		add("asset", at("/"+token+".css"), "/"+token+".css")
 	}
 	for _, folder := range s.uploads(ask) {
-		script, deep, picture := path.Join(folder, token+".php"), path.Join(folder, token, token+".php"), path.Join(folder, token+".jpg")
-		add("uploaded script", at(script), script)
-		add("uploaded script", at(deep), deep)
-		add("uploaded script", at(path.Join(folder, token+".php.jpg")), path.Join(folder, token+".php.jpg"))
-		add("uploaded script", at(path.Join(folder, token+".phtml")), path.Join(folder, token+".phtml"))
+		for _, name := range programs {
+			script := path.Join(folder, strings.ReplaceAll(name, "*", token))
+			add("uploaded script", at(script), script)
+		}
+		picture := path.Join(folder, token+".jpg")
 		add("uploaded picture", at(picture), picture)
 	}
 	hidden := at("/." + token)
@@ -105,7 +111,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 	}
 	for _, spelling := range ask.Spellings {
 		if u, err := url.Parse(spelling); err == nil && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == spelling }) {
-			list = append(list, probe{"spelling", *u, nil})
+			list = append(list, probe{kind: "spelling", address: *u})
 		}
 	}
 	for _, host := range ask.Hosts {
@@ -113,7 +119,17 @@ func (s *Source) probes(ask Probes) (list []probe) {
 			u := *s.Address
 			u.Scheme, u.Host, u.Path, u.RawQuery = scheme, host, base+"/", ""
 			if u.String() != s.Address.String() && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == u.String() }) {
-				list = append(list, probe{"spelling", u, nil})
+				list = append(list, probe{kind: "spelling", address: u})
+			}
+		}
+	}
+	inner := false
+	for _, p := range slices.Clone(list) {
+		if main := p.kind == "home" || p.kind == "inner page" && !inner; main || p.kind == "login" {
+			inner = inner || p.kind == "inner page"
+			list = append(list, probe{kind: "posted", address: p.address, assume: p.assume, posted: true})
+			if main && len(ask.Cookies) > 0 {
+				list = append(list, probe{kind: "with a session", address: p.address, assume: p.assume, cookie: strings.Join(ask.Cookies, "="+token+"; ") + "=" + token})
 			}
 		}
 	}
@@ -234,7 +250,7 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 			return seen, ctx.Err()
 		}
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
-		seen.Answers = append(seen.Answers, s.Fact(p.kind, &p.address, s.Work(&p.address, p.assume...)))
+		seen.Answers = append(seen.Answers, s.Fact(p.kind, &p.address, s.work(p)))
 	}
 	for _, server := range s.Servers {
 		for _, shadowed := range server.Shadowed() {

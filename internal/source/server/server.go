@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"os"
@@ -290,15 +291,26 @@ func (s *Source) nearBy(a *answer.Answer) *answer.Answer {
 
 // Work works out what the servers make of an address. Assume are paths below the folder it serves that are taken to be there.
 func (s *Source) Work(u *url.URL, assume ...string) *answer.Answer {
+	return s.work(probe{address: *u, assume: assume})
+}
+
+func (s *Source) work(p probe) *answer.Answer {
 	for _, server := range s.Servers {
-		server.assumed.paths = assume
+		server.assumed.paths = p.assume
 	}
 	defer func() {
 		for _, server := range s.Servers {
 			server.assumed.paths = nil
 		}
 	}()
-	return s.nearBy(s.through(s.Servers, s.ask(u)))
+	ask := s.ask(&p.address)
+	if p.posted {
+		ask.Method = http.MethodPost
+	}
+	if p.cookie != "" {
+		ask.Header["cookie"] = p.cookie
+	}
+	return s.nearBy(s.through(s.Servers, ask))
 }
 
 // through asks one server, and where it hands the request on, the next.

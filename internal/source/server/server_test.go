@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -90,4 +91,40 @@ func TestOneBeforeTheOther(t *testing.T) {
 	seen, err := s.Answers(t.Context(), Probes{})
 	require.NoError(t, err)
 	require.Len(t, seen.Shadowed, 1, "the override file is not read")
+}
+
+// TestWhoAsksAndHow: the main addresses are worked out for somebody with a session, and for what is sent there, too.
+func TestWhoAsksAndHow(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.html": "x", "public/uploads/a.jpg": "x"})
+	conf := filepath.Join(dir, "nginx.conf")
+	require.NoError(t, os.WriteFile(conf, []byte("http { server { listen 80; server_name lantern-lane.example; root "+dir+`/public;
+if ($cookie_lamp) { return 302 /own/; }
+location / { try_files $uri $uri/index.html =404; }
+location ~ \.php$ { fastcgi_pass 127.0.0.1:9; }
+location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; }
+location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; } } } }`), 0o600))
+	address, _ := url.Parse("http://lantern-lane.example/")
+	s, gaps := Open([]Config{{Nginx, conf}}, address, nil)
+	require.Empty(t, gaps)
+	seen, err := s.Answers(t.Context(), Probes{Login: "/door/", Inner: []string{"/a/", "/b/"}, Cookies: []string{"other", "lamp"}, Uploads: []string{filepath.Join(dir, "public", "uploads")}})
+	require.NoError(t, err)
+	said := map[string]string{}
+	var run []string
+	for i := range seen.Answers {
+		a := &seen.Answers[i]
+		if status, known := a.Field("status"); known {
+			said[a.Identity()] = status.String()
+		}
+		if runs, known := a.Field("runs_code"); known && runs.Bool() && a.Kind == "uploaded script" {
+			run = append(run, a.Path())
+		}
+	}
+	assert.Equal(t, "200", said["home /"])
+	assert.Equal(t, "302", said["with a session /"])
+	assert.Equal(t, "302", said["with a session /a/"])
+	assert.Equal(t, "405", said["posted /"], "a file takes nothing")
+	assert.Contains(t, said, "posted /door/")
+	assert.NotContains(t, said, "with a session /door/")
+	assert.NotContains(t, said, "posted /b/", "one inner page stands for all")
+	assert.Equal(t, []string{"/uploads/made-up.phar"}, run, "what shields one name forgets another")
 }

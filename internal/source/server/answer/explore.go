@@ -1,7 +1,6 @@
 package answer
 
 import (
-	"fmt"
 	"slices"
 
 	"weltaxis/internal/facts"
@@ -36,6 +35,17 @@ func (g *Guess) next() bool {
 	return true
 }
 
+// left is how many ways there are still at least: this one, and another for each guess that has been taken one way only.
+func (g *Guess) left() int {
+	n := 1
+	for _, taken := range g.taken {
+		if taken {
+			n++
+		}
+	}
+	return n
+}
+
 // A way is one run, and what was guessed in it.
 type way struct {
 	answer  *Answer
@@ -56,15 +66,26 @@ func Explore(work func(*Guess) *Answer) *Answer {
 		if !g.next() {
 			return merged(ways)
 		}
-		if len(ways) == maxWays {
-			because := facts.Reason{Because: fmt.Sprintf("it depends on more than can be known here, beginning with this: %s", ways[0].reasons[0].Because), Origin: ways[0].reasons[0].Origin}
-			for f := range ways[0].answer.Fields {
-				ways[0].answer.Hide(f, because)
-			}
-			ways[0].answer.Onward = nil
-			return ways[0].answer
+		if len(ways)+g.left() > maxWays {
+			return undecided(work, ways[0])
 		}
 	}
+}
+
+// undecided is what is left when there are too many ways: how far it goes before the first guess.
+func undecided(work func(*Guess) *Answer, first way) *Answer {
+	why := first.reasons[0]
+	other := work(&Guess{taken: []bool{false}, reasons: first.reasons[:1]})
+	first.answer.Way = shared([]way{first, {answer: other}})
+	for f := range other.Fields {
+		first.answer.Fields[f] = Told{}
+	}
+	why.Because = "it depends on more than can be known here, beginning with this: " + why.Because
+	for f := range first.answer.Fields {
+		first.answer.Hide(f, why)
+	}
+	first.answer.Onward = nil
+	return first.answer
 }
 
 // merged keeps what all ways agree in; of the rest, what they part at is the reason.

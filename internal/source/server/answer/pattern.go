@@ -1,32 +1,74 @@
 package answer
 
 import (
+	"fmt"
 	"time"
 
 	"github.com/dlclark/regexp2/v2"
 )
 
-// A Pattern is a regular expression in a server's configuration, which both servers hand to PCRE.
+// A Pattern is a regular expression in a server's configuration, which both servers hand to PCRE. It is read when it is
+// first asked for.
 type Pattern struct {
-	re    *regexp2.Regexp
-	wrong string
+	expression string
+	anyCase    bool
+	of         *Patterns
+	re         *regexp2.Regexp
+	wrong      string
 }
 
-// matchTime bounds a match; expressions that somebody wrote may take as long as they like.
-const matchTime = 50 * time.Millisecond
+// Patterns are the expressions of one configuration. What somebody wrote may take as long as it likes, and there may be
+// many: those that take too long are counted, and only so many are kept. Not for more than one goroutine at a time.
+type Patterns struct {
+	known map[spelling]*Pattern
+	kept  int
+	slow  int
+}
 
-// Compile reads an expression. One that is not understood matches nothing, and says so.
-func Compile(expression string, anyCase bool) *Pattern {
+type spelling struct {
+	expression string
+	anyCase    bool
+}
+
+const (
+	matchTime = 50 * time.Millisecond // for a match
+	maxSlow   = 40                    // matches that may take it all; after that no expression is tried
+	maxKept   = 5000                  // expressions that are read once; others each time
+)
+
+// Compile takes an expression. One that is not understood matches nothing, and says so.
+func (p *Patterns) Compile(expression string, anyCase bool) *Pattern {
+	key := spelling{expression, anyCase}
+	if known, there := p.known[key]; there {
+		return known
+	}
+	if p.known == nil || len(p.known) >= maxKept {
+		p.known = map[spelling]*Pattern{}
+	}
+	p.known[key] = &Pattern{expression: expression, anyCase: anyCase, of: p}
+	return p.known[key]
+}
+
+// read is the expression in the form in which it is looked for; nil when it is not understood.
+func (p *Pattern) read() *regexp2.Regexp {
+	if p.re != nil || p.wrong != "" {
+		return p.re
+	}
 	options := regexp2.None
-	if anyCase {
+	if p.anyCase {
 		options = regexp2.IgnoreCase
 	}
-	re, err := regexp2.Compile(latin(expression), options, regexp2.OptionMaintainCaptureOrder())
+	re, err := regexp2.Compile(latin(p.expression), options, regexp2.OptionMaintainCaptureOrder())
 	if err != nil {
-		return &Pattern{wrong: "the expression " + expression + " is not understood here"}
+		p.wrong = "the expression " + p.expression + " is not understood here"
+		return nil
 	}
 	re.MatchTimeout = matchTime
-	return &Pattern{re: re}
+	if p.of.kept < maxKept {
+		p.of.kept++
+		p.re = re
+	}
+	return re
 }
 
 // A Match is what an expression found.
@@ -39,12 +81,17 @@ type Match struct {
 
 // Find looks for an expression in a text. Wrong says why that cannot be told; nil without it means that there is none.
 func (p *Pattern) Find(text string) (found *Match, wrong string) {
-	if p.re == nil {
+	if p.of.slow >= maxSlow {
+		return nil, fmt.Sprintf("the expression %s is not tried, since %d took too long before it", p.expression, maxSlow)
+	}
+	re := p.read()
+	if re == nil {
 		return nil, p.wrong
 	}
-	m, err := p.re.FindStringMatch(latin(text))
+	m, err := re.FindStringMatch(latin(text))
 	if err != nil {
-		return nil, "the expression " + p.re.String() + " takes too long"
+		p.of.slow++
+		return nil, "the expression " + p.expression + " takes too long"
 	}
 	if m == nil {
 		return nil, ""

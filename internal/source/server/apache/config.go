@@ -25,11 +25,12 @@ type Config struct {
 	System  string // "Debian", as the server names it
 	Root    string // ServerRoot
 
-	disk  answer.Disk
-	main  *host
-	hosts []*host
-	types map[string]string // of the file of types, by ending
-	asked map[string]*override
+	disk     answer.Disk
+	patterns answer.Patterns
+	main     *host
+	hosts    []*host
+	types    map[string]string // of the file of types, by ending
+	asked    map[string]*override
 }
 
 // Options is what is known besides the configuration.
@@ -158,7 +159,7 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 		case d.Is("Alias", "AliasMatch", "ScriptAlias", "ScriptAliasMatch", "Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp", "ProxyPass"):
 			h.aliases = append(h.aliases, d)
 		case d.Is("RewriteEngine", "RewriteRule", "RewriteCond", "RewriteOptions", "RewriteMap", "RewriteBase"):
-			h.rewrite.add(d)
+			h.rewrite.add(d, &c.patterns)
 		default:
 			base = append(base, d)
 		}
@@ -191,9 +192,9 @@ func (c *Config) newSection(n *directives.Node) *section {
 	s := &section{node: n, path: n.Arg(0)}
 	switch {
 	case n.Is("DirectoryMatch", "LocationMatch", "FilesMatch"):
-		s.pattern, s.path = answer.Compile(n.Arg(0), false), ""
+		s.pattern, s.path = c.patterns.Compile(n.Arg(0), false), ""
 	case n.Arg(0) == "~":
-		s.pattern, s.path = answer.Compile(n.Arg(1), false), ""
+		s.pattern, s.path = c.patterns.Compile(n.Arg(1), false), ""
 	default:
 		s.glob = strings.ContainsAny(s.path, "*?[")
 		if n.Is("Directory") {

@@ -199,7 +199,7 @@ func (p *conditionReader) matches(left string) bool {
 		anyCase = anyCase || p.text[p.at] == 'i'
 		p.at++
 	}
-	found, wrong := answer.Compile(expression, anyCase).Find(left)
+	found, wrong := p.r.patterns.Compile(expression, anyCase).Find(left)
 	if wrong != "" {
 		p.why = &facts.Reason{Because: wrong, Origin: at(p.node)}
 	}

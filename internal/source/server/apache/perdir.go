@@ -175,7 +175,7 @@ func (m *merging) one(n *directives.Node) {
 		if m.rewrite == nil {
 			m.rewrite = &rewriting{folder: m.folder}
 		}
-		m.rewrite.add(n)
+		m.rewrite.add(n, &m.r.patterns)
 	case "redirect", "redirectmatch", "redirectpermanent", "redirecttemp":
 		m.redirects = append(m.redirects, n)
 	case "addtype", "addhandler", "addcharset", "addencoding", "removehandler", "removetype":

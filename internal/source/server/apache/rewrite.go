@@ -34,7 +34,7 @@ type rule struct {
 	flags   map[string]string
 }
 
-func (w *rewriting) add(n *directives.Node) {
+func (w *rewriting) add(n *directives.Node, patterns *answer.Patterns) {
 	w.nodes = append(w.nodes, n)
 	switch {
 	case n.Is("RewriteEngine"):
@@ -49,7 +49,7 @@ func (w *rewriting) add(n *directives.Node) {
 		expression, not := strings.CutPrefix(n.Arg(0), "!")
 		r := &rule{node: n, conds: w.conds, not: not, to: n.Arg(1), flags: flagsOf(n.Arg(2))}
 		_, anyCase := r.flags["nc"]
-		r.pattern = answer.Compile(expression, anyCase)
+		r.pattern = patterns.Compile(expression, anyCase)
 		w.conds = nil
 		w.rules = append(w.rules, r)
 	}
@@ -328,7 +328,7 @@ func (r *request) condition(n *directives.Node, groups []string) bool {
 		}
 		return (test != want && (test < want) == less) != not
 	}
-	found, wrong := answer.Compile(pattern, anyCase).Find(test)
+	found, wrong := r.patterns.Compile(pattern, anyCase).Find(test)
 	if wrong != "" {
 		return r.g.Either(facts.Reason{Because: wrong, Origin: at(n)})
 	}
@@ -518,7 +518,7 @@ func (r *request) translate() bool {
 			}
 		}
 		if n.Is("AliasMatch", "ScriptAliasMatch") {
-			found, wrong := answer.Compile(n.Arg(0), false).Find(r.uri)
+			found, wrong := r.patterns.Compile(n.Arg(0), false).Find(r.uri)
 			if wrong != "" {
 				r.unknown(facts.Reason{Because: wrong, Origin: at(n)})
 				return false
@@ -565,7 +565,7 @@ func (r *request) redirects(n *directives.Node, _ string) (status int, target st
 		to = words[1]
 	}
 	if n.Is("RedirectMatch") {
-		found, wrong := answer.Compile(words[0], false).Find(r.uri)
+		found, wrong := r.patterns.Compile(words[0], false).Find(r.uri)
 		if wrong != "" {
 			return 0, "", r.g.Either(facts.Reason{Because: wrong, Origin: at(n)})
 		}

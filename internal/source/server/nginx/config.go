@@ -23,11 +23,12 @@ type Config struct {
 	Version string // "1.22.1"; "" when nobody knows
 	Prefix  string // what relative paths of files are relative to
 
-	disk    answer.Disk
-	http    *level
-	servers []*host
-	maps    map[string]*mapping
-	upstr   map[string]*directives.Node
+	disk     answer.Disk
+	patterns answer.Patterns
+	http     *level
+	servers  []*host
+	maps     map[string]*mapping
+	upstr    map[string]*directives.Node
 }
 
 // A level is one block in which directives stand: http, server, location, or an if in a location.
@@ -94,9 +95,9 @@ func New(tree *directives.Tree, options Options) *Config {
 	for _, n := range c.http.body {
 		switch {
 		case n.Is("server") && n.Block:
-			c.servers = append(c.servers, newHost(n, c.http))
+			c.servers = append(c.servers, newHost(n, c.http, &c.patterns))
 		case n.Is("map") && len(n.Args) == 2:
-			c.maps[strings.TrimPrefix(n.Args[1], "$")] = newMapping(n)
+			c.maps[strings.TrimPrefix(n.Args[1], "$")] = newMapping(n, &c.patterns)
 		case n.Is("upstream"):
 			c.upstr[n.Arg(0)] = n
 		}
@@ -104,9 +105,9 @@ func New(tree *directives.Tree, options Options) *Config {
 	return c
 }
 
-func newHost(n *directives.Node, http *level) *host {
+func newHost(n *directives.Node, http *level, patterns *answer.Patterns) *host {
 	h := &host{level: &level{node: n, outer: http, body: n.Body, levels: 2}}
-	h.collect()
+	h.collect(patterns)
 	for _, d := range n.Body {
 		switch {
 		case d.Is("listen"):
@@ -115,7 +116,7 @@ func newHost(n *directives.Node, http *level) *host {
 			for _, name := range d.Args {
 				s := serverName{text: strings.ToLower(name), node: d}
 				if expression, is := strings.CutPrefix(name, "~"); is {
-					s = serverName{text: name, pattern: answer.Compile(expression, true), node: d}
+					s = serverName{text: name, pattern: patterns.Compile(expression, true), node: d}
 				}
 				h.names = append(h.names, s)
 			}
@@ -165,7 +166,7 @@ func newListen(n *directives.Node) listen {
 }
 
 // collect finds the locations of a level.
-func (l *level) collect() {
+func (l *level) collect(patterns *answer.Patterns) {
 	for _, n := range l.body {
 		if !n.Is("location") || !n.Block {
 			continue
@@ -189,13 +190,13 @@ func (l *level) collect() {
 		case "^~":
 			inner.shields = true
 		case "~":
-			inner.pattern = answer.Compile(name, false)
+			inner.pattern = patterns.Compile(name, false)
 		case "~*":
-			inner.pattern, inner.anyCase = answer.Compile(name, true), true
+			inner.pattern, inner.anyCase = patterns.Compile(name, true), true
 		default:
 			inner.named = strings.HasPrefix(name, "@")
 		}
-		inner.collect()
+		inner.collect(patterns)
 		l.locations = append(l.locations, inner)
 	}
 }

@@ -280,7 +280,7 @@ func (r *request) script() (script, info answer.Text) {
 	name := r.uri
 	if split := r.loc.find("fastcgi_split_path_info"); split != nil && name.Why == nil {
 		groups, named := r.groups, r.named
-		found, wrong := answer.Compile(split.Arg(0), false).Find(name.S)
+		found, wrong := r.patterns.Compile(split.Arg(0), false).Find(name.S)
 		r.groups, r.named = groups, named
 		if wrong != "" {
 			return answer.Text{Why: &facts.Reason{Because: wrong, Origin: at(split)}}, answer.Known("")

@@ -95,7 +95,7 @@ func isRedirect(status int) bool {
 
 // rewrite is one directive rewrite.
 func (r *request) rewrite(n *directives.Node) (matched bool, end *ending, last bool) {
-	if !r.match(answer.Compile(n.Arg(0), false), r.uri, n) {
+	if !r.match(r.patterns.Compile(n.Arg(0), false), r.uri, n) {
 		return false, nil, false
 	}
 	replacement, flag := n.Arg(1), n.Arg(2)
@@ -169,7 +169,7 @@ func (r *request) holds(n *directives.Node) bool {
 		}
 		return (value.S == other.S) == (operator == "=")
 	case "~", "~*", "!~", "!~*":
-		p := answer.Compile(want, strings.HasSuffix(operator, "*"))
+		p := r.patterns.Compile(want, strings.HasSuffix(operator, "*"))
 		return r.match(p, value, n) != (operator[0] == '!')
 	}
 	return r.g.Either(facts.Reason{Because: "this condition is not understood", Origin: at(n)})

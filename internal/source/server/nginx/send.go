@@ -462,7 +462,7 @@ func (r *request) disables(n *directives.Node) bool {
 			}
 			continue
 		}
-		if found, _ := answer.Compile(word, true).Find(agent); found != nil {
+		if found, _ := r.patterns.Compile(word, true).Find(agent); found != nil {
 			return true
 		}
 	}

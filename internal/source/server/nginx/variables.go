@@ -30,7 +30,7 @@ type mapEntry struct {
 	pattern *answer.Pattern
 }
 
-func newMapping(n *directives.Node) *mapping {
+func newMapping(n *directives.Node, patterns *answer.Patterns) *mapping {
 	m := &mapping{node: n, source: n.Args[0], exact: map[string]string{}}
 	for _, line := range n.Body {
 		key, value := line.Name, line.Arg(0)
@@ -44,7 +44,7 @@ func newMapping(n *directives.Node) *mapping {
 		case key == "volatile" && len(line.Args) == 0, key == "include":
 		case strings.HasPrefix(key, "~"):
 			expression, anyCase := strings.CutPrefix(key[1:], "*")
-			m.patterns = append(m.patterns, mapEntry{key, value, answer.Compile(expression, anyCase)})
+			m.patterns = append(m.patterns, mapEntry{key, value, patterns.Compile(expression, anyCase)})
 		case m.hostnames && (strings.HasPrefix(key, "*.") || strings.HasPrefix(key, ".") || strings.HasSuffix(key, ".*")):
 			m.wild = append(m.wild, mapEntry{key: strings.ToLower(key), value: value})
 		default:
