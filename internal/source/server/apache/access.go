@@ -60,7 +60,7 @@ func (r *request) deny(n *directives.Node) bool {
 		r.status = http.StatusForbidden
 		return false
 	}
-	r.a.Say("denied", at(n), "yes")
+	r.a.Say(answer.Denied, at(n), "yes")
 	r.fail(http.StatusForbidden, at(n), "it is refused here: "+n.String())
 	return false
 }

@@ -42,17 +42,20 @@ type Options struct {
 
 // A host is the main server or a VirtualHost, with what it takes over from the main one.
 type host struct {
-	node    *directives.Node // nil for the main server
-	body    []*directives.Node
-	names   []hostName
-	where   []netAddress
-	base    [][]*directives.Node // what stands outside sections: the main server's, then its own
-	folders []*section           // sorted as they are walked
-	places  []*section           // Location and LocationMatch
-	root    *directives.Node     // DocumentRoot
-	rewrite *rewriting
-	aliases []*directives.Node // Alias, Redirect and their like, the host's own first
-	ssl     bool
+	called     string           // by ServerName
+	calledPort string           // there; "" when it says none
+	secure     bool             // there: addresses of its own begin with https, whoever ends the encryption
+	node       *directives.Node // nil for the main server
+	body       []*directives.Node
+	names      []hostName
+	where      []netAddress
+	base       [][]*directives.Node // what stands outside sections: the main server's, then its own
+	folders    []*section           // sorted as they are walked
+	places     []*section           // Location and LocationMatch
+	root       *directives.Node     // DocumentRoot
+	rewrite    *rewriting
+	aliases    []*directives.Node // Alias, Redirect and their like, the host's own first
+	ssl        bool
 }
 
 type hostName struct {
@@ -141,11 +144,18 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 		switch {
 		case d.Is("VirtualHost"):
 		case d.Is("ServerName", "ServerAlias"):
+			if d.Is("ServerName") { // the last one counts
+				h.names = slices.DeleteFunc(h.names, func(known hostName) bool { return known.node.Is("ServerName") })
+			}
 			for _, name := range d.Args {
-				if _, after, is := strings.Cut(name, "://"); is {
+				scheme, after, is := strings.Cut(name, "://")
+				if is {
 					name = after
 				}
-				name, _, _ = strings.Cut(name, ":")
+				name, port, _ := strings.Cut(name, ":")
+				if d.Is("ServerName") {
+					h.called, h.calledPort, h.secure = name, port, is && scheme == "https"
+				}
 				h.names = append(h.names, hostName{strings.ToLower(name), d})
 			}
 		case d.Is("DocumentRoot"):

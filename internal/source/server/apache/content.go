@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"weltaxis/internal/directives"
@@ -127,7 +128,7 @@ func (r *request) rewriteHere() bool {
 			return false
 		}
 		r.status = 0
-		r.fail(out.status, at(out.node), out.node.String())
+		r.shut(out.status, at(out.node), out.node.String())
 		return false
 	case out.proxied:
 		r.proxied(out.target, out.node)
@@ -275,6 +276,11 @@ func (r *request) folder() bool {
 				challenge = other.challenge
 			}
 		case other.entry.Is == answer.AFile:
+			if status := redirectStatus(r.set.indexMoves); status != 0 {
+				r.a.Then(at(r.set.indexMoves), "its index has an address of its own")
+				r.redirect(status, r.self()+other.uri, at(r.set.indexMoves))
+				return false
+			}
 			r.a.Then(from, "its index is "+address)
 			return r.take(other)
 		}
@@ -285,6 +291,18 @@ func (r *request) folder() bool {
 		return false
 	}
 	return true
+}
+
+// redirectStatus is that of DirectoryIndexRedirect; 0 when an index is served where its folder was asked for.
+func redirectStatus(n *directives.Node) int {
+	if n == nil {
+		return 0
+	}
+	status := map[string]int{"on": http.StatusFound, "temp": http.StatusFound, "permanent": http.StatusMovedPermanently, "seeother": http.StatusSeeOther}[strings.ToLower(n.Arg(0))]
+	if code, err := strconv.Atoi(n.Arg(0)); err == nil && code >= 300 && code < 400 {
+		status = code
+	}
+	return status
 }
 
 // handle makes the answer.
@@ -516,4 +534,12 @@ func (r *request) listingCharset() string {
 		}
 	}
 	return "ISO-8859-1"
+}
+
+// shut is a failure that a line asks for.
+func (r *request) shut(status int, origin facts.Origin, says string) {
+	if status == http.StatusForbidden {
+		r.a.Say(answer.Denied, origin, "yes")
+	}
+	r.fail(status, origin, says)
 }

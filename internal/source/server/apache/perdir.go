@@ -25,6 +25,7 @@ type settings struct {
 	slash        *directives.Node
 	fallback     *directives.Node
 	indexMoves   *directives.Node
+	canonical    *directives.Node
 	errors       map[int]*directives.Node
 	requires     []*directives.Node
 	order        *directives.Node
@@ -107,6 +108,7 @@ var singles = map[string]func(*settings) **directives.Node{
 	"fileetag":               func(s *settings) **directives.Node { return &s.etag },
 	"directoryslash":         func(s *settings) **directives.Node { return &s.slash },
 	"fallbackresource":       func(s *settings) **directives.Node { return &s.fallback },
+	"usecanonicalname":       func(s *settings) **directives.Node { return &s.canonical },
 	"directoryindexredirect": func(s *settings) **directives.Node { return &s.indexMoves },
 	"satisfy":                func(s *settings) **directives.Node { return &s.satisfy },
 	"order":                  func(s *settings) **directives.Node { return &s.order },
@@ -192,7 +194,7 @@ func (m *merging) one(n *directives.Node) {
 			}
 		}
 	default:
-		if kind := classOf(n.Name); kind != evaluated && kind != harmless {
+		if kind := classOfNode(n); kind != evaluated && kind != harmless {
 			m.unsure = append(m.unsure, unsure{kind, facts.Reason{Because: n.Name + " is not evaluated", Origin: at(n)}})
 		}
 	}

@@ -65,7 +65,7 @@ func version(t testing.TB) (number, system string) {
 
 func read(t testing.TB, g *ground.Ground, port string) *Config {
 	number, system := version(t)
-	tree := directives.Apache(filepath.Join(g.Dir, "apache-"+port+".conf"), directives.OS{}, directives.ApacheOptions{})
+	tree := directives.Apache(filepath.Join(g.Dir, "apache-"+port+".conf"), directives.OS{}, directives.ApacheOptions{Version: number})
 	require.Empty(t, tree.Gaps)
 	return New(tree, Options{Version: number, System: system})
 }

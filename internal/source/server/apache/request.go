@@ -305,17 +305,35 @@ func (r *request) again(target string) {
 // escaped is a path as it is sent.
 func escaped(path string) string { return (&url.URL{Path: path}).EscapedPath() }
 
-// self is the address of this server, as the visitor knows it.
+// hostAsked is the host as the visitor names it, with the port where that is not the one of the scheme.
+func (r *request) hostAsked(scheme string) string {
+	if p := r.ask.HostPort; p != 0 && !(p == 80 && scheme == "http" || p == 443 && scheme == "https") {
+		return r.ask.Host + ":" + strconv.Itoa(p)
+	}
+	return r.ask.Host
+}
+
+// canonical tells whether the server goes by its own name. Of DNS nobody here knows what that would say.
+func (r *request) canonical() bool {
+	n := r.set.canonical
+	return r.host.called != "" && n != nil && (strings.EqualFold(n.Arg(0), "on") ||
+		strings.EqualFold(n.Arg(0), "dns") && r.g.Either(facts.Reason{Because: n.String() + " is not evaluated", Origin: at(n)}))
+}
+
+// self is how this server names itself in addresses that lead to it (ap_construct_url).
 func (r *request) self() string {
-	host := r.ask.Host
-	if p := r.ask.HostPort; p != 0 && !(p == 80 && r.scheme() == "http" || p == 443 && r.scheme() == "https") {
-		host += ":" + strconv.Itoa(p)
+	host := r.hostAsked(r.scheme())
+	if r.canonical() {
+		host = r.host.called
+		if p := r.host.calledPort; p != "" && p != map[string]string{"http": "80", "https": "443"}[r.scheme()] {
+			host += ":" + p
+		}
 	}
 	return r.scheme() + "://" + host
 }
 
 func (r *request) scheme() string {
-	if r.host.ssl {
+	if r.host.ssl || r.host.secure {
 		return "https"
 	}
 	return "http"

@@ -408,9 +408,12 @@ func (r *request) variable(name string) (string, bool) {
 		}
 		return "off", true
 	case "http_host":
-		return strings.TrimPrefix(r.self(), r.scheme()+"://"), true
+		return r.hostAsked(r.ask.Scheme), true
 	case "server_name":
-		return r.ask.Host, true // UseCanonicalName is off unless it is said
+		if r.canonical() {
+			return r.host.called, true
+		}
+		return r.ask.Host, true
 	case "server_port":
 		return strconv.Itoa(portOf(r.ask)), true
 	case "document_root":
@@ -436,7 +439,7 @@ func (r *request) variable(name string) (string, bool) {
 	switch prefix, rest, _ := strings.Cut(name, ":"); strings.ToUpper(prefix) {
 	case "HTTP":
 		if strings.EqualFold(rest, "host") {
-			return strings.TrimPrefix(r.self(), r.scheme()+"://"), true
+			return r.hostAsked(r.ask.Scheme), true
 		}
 		return r.ask.Header[strings.ToLower(rest)], true
 	case "ENV":
@@ -466,7 +469,7 @@ func (r *request) translate() bool {
 			r.redirect(out.status, out.target, at(out.node))
 			return false
 		case out.status != 0:
-			r.fail(out.status, at(out.node), out.node.String())
+			r.shut(out.status, at(out.node), out.node.String())
 			return false
 		case out.proxied:
 			r.proxied(out.target, out.node)
@@ -613,7 +616,7 @@ func statusWord(word string) int {
 // sendTo carries out a Redirect.
 func (r *request) sendTo(status int, target string, n *directives.Node) bool {
 	if status < 300 || status > 399 {
-		r.fail(status, at(n), n.String())
+		r.shut(status, at(n), n.String())
 		return false
 	}
 	if strings.HasPrefix(target, "/") {

@@ -48,6 +48,22 @@ func Directives() map[string]string {
 
 func classOf(name string) class { return rows[strings.ToLower(name)].kind }
 
+// classOfNode is the class of a directive as it stands there: what is done to a header of the request matters where the server
+// itself goes by that.
+func classOfNode(n *directives.Node) class {
+	if !n.Is("RequestHeader") {
+		return classOf(n.Name)
+	}
+	name := strings.ToLower(strings.TrimSuffix(n.Arg(1), ":"))
+	switch {
+	case !slices.Contains([]string{"accept-encoding", "accept", "range", "host", "authorization", "cookie", "user-agent", "referer"}, name) && !strings.HasPrefix(name, "if-"):
+		return harmless
+	case strings.EqualFold(n.Arg(len(n.Args)-1), "early"):
+		return decides
+	}
+	return heads
+}
+
 func init() {
 	for _, group := range []struct {
 		kind           class
@@ -76,7 +92,7 @@ func init() {
 		{evaluated, "", "mod_php.c", "php_admin_value php_admin_flag"},
 		{evaluated, "", "mod_ssl.c", "SSLEngine SSLProtocol"},
 
-		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter FileETagx UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck SeeRequestTail ExtendedStatus Error Warning FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
+		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus Error Warning FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
 		{harmless, "All", "core.c", "LimitXMLRequestBody CGIPassAuth CGIMapExtension ContentDigest"},
 		{harmless, "FileInfo", "core.c", "EnableMMAP EnableSendfile ServerSignature QualifyRedirectURL"},
 		{harmless, "", "mod_log_config.c", "CustomLog LogFormat TransferLog GlobalLog BufferedLogs CookieLog ForensicLog"},

@@ -54,21 +54,8 @@ func New(t *testing.T) *Ground {
 	for dir := g.Dir; dir != "/" && dir != os.TempDir(); dir = filepath.Dir(dir) {
 		_ = os.Chmod(dir, 0o755)
 	}
-	for _, root := range []string{filepath.Join(g.Dir, "site"), filepath.Join(g.Dir, "other")} {
-		for _, name := range files {
-			path := filepath.Join(root, name)
-			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-			if strings.HasSuffix(name, "/") {
-				require.NoError(t, os.MkdirAll(path, 0o755))
-				continue
-			}
-			text := "file " + path + "\n"
-			if !strings.Contains(name, "small") {
-				text += strings.Repeat("the lantern hangs by the door. ", 60)
-			}
-			require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-		}
-	}
+	g.plant(t, "site")
+	g.plant(t, "other")
 	g.certify(t)
 	require.NoError(t, os.WriteFile(filepath.Join(g.Dir, "passwords"), []byte("mara:$apr1$abcdefgh$notarealhashatall000000\n"), 0o644))
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -88,6 +75,24 @@ func New(t *testing.T) *Ground {
 	t.Cleanup(upstream.Close)
 	g.Proxy = upstream.Listener.Addr().String()
 	return g
+}
+
+// plant fills a folder of the ground with the files, each of which begins with its own path.
+func (g *Ground) plant(t *testing.T, folder string) {
+	t.Helper()
+	for _, name := range files {
+		path := filepath.Join(g.Dir, folder, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		if strings.HasSuffix(name, "/") {
+			require.NoError(t, os.MkdirAll(path, 0o755))
+			continue
+		}
+		text := "file " + path + "\n"
+		if !strings.Contains(name, "small") {
+			text += strings.Repeat("the lantern hangs by the door. ", 60)
+		}
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
 }
 
 // certify makes a certificate, which is its own authority, and its key: certificate.pem and key.pem.

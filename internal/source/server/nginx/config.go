@@ -284,8 +284,9 @@ func (l *level) Place() string {
 	return strings.Join(append([]string{at.node.Name}, at.node.Args...), " ")
 }
 
-// choose is the host that takes a request: by the port, then the address, then its name.
-func (c *Config) choose(ask answer.Ask, g *answer.Guess) (*host, listen, []answer.Stage) {
+// choose is the host that takes a request: by the port, then the address, then its name. First is the one that reads its first
+// line, before it is known which host is meant.
+func (c *Config) choose(ask answer.Ask, g *answer.Guess) (found *host, on listen, stages []answer.Stage, first *host) {
 	type candidate struct {
 		h *host
 		l listen
@@ -313,7 +314,7 @@ func (c *Config) choose(ask answer.Ask, g *answer.Guess) (*host, listen, []answe
 	var fitting []candidate
 	switch {
 	case len(addresses) == 0:
-		return nil, listen{}, nil
+		return nil, listen{}, nil, nil
 	case ask.Local.IsValid():
 		if fitting = byAddress[ask.Local.String()]; fitting == nil {
 			fitting = byAddress[""]
@@ -333,7 +334,7 @@ func (c *Config) choose(ask answer.Ask, g *answer.Guess) (*host, listen, []answe
 		}
 	}
 	if len(fitting) == 0 {
-		return nil, listen{}, nil
+		return nil, listen{}, nil, nil
 	}
 	best, how := fitting[0], 0
 	for _, f := range fitting {
@@ -353,7 +354,10 @@ func (c *Config) choose(ask answer.Ask, g *answer.Guess) (*host, listen, []answe
 		node = fallback.l.node
 		says = "no server has this name; the default one for the port takes it"
 	}
-	return best.h, best.l, []answer.Stage{{Says: says, Origin: at(node)}}
+	if first = fallback.h; ask.Scheme == "https" { // which has told the name before
+		first = best.h
+	}
+	return best.h, best.l, []answer.Stage{{Says: says, Origin: at(node)}}, first
 }
 
 // named tells how well a host knows a name; 0 when not at all. An exact name is best, then the longest wildcard in front, the

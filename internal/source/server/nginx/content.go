@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -48,7 +49,7 @@ func (r *request) content() {
 		r.a.Say(answer.Handler, at(own), "return")
 		body := reply{status: http.StatusOK, kind: "text/plain", origin: at(own)}
 		if own.Is("empty_gif") {
-			body.kind = "image/gif"
+			body.kind, body.dated = "image/gif", true
 		}
 		r.send(body)
 		return
@@ -250,6 +251,20 @@ func (r *request) pass(n *directives.Node) {
 	r.send(reply{status: status, kind: program.Header["content-type"], length: int64(program.Length), header: r.fromHeaders(kind, program), origin: at(n), upstream: n})
 }
 
+// letsThrough is the line that lets a header of a program through; nil when there is none.
+func (r *request) letsThrough(p reply, header string) *directives.Node {
+	if p.upstream == nil {
+		return nil
+	}
+	passed, _ := r.loc.list(strings.TrimSuffix(p.upstream.Name, "_pass") + "_pass_header")
+	for _, n := range passed {
+		if strings.EqualFold(n.Arg(0), header) {
+			return n
+		}
+	}
+	return nil
+}
+
 // fromHeaders are the headers of a program that are passed on.
 func (r *request) fromHeaders(kind string, program *answer.Program) map[string]string {
 	header := map[string]string{}
@@ -421,7 +436,11 @@ func (r *request) cache(kind string) {
 	if bypass, _ := r.loc.list(kind+"_cache_bypass", kind+"_no_cache"); len(bypass) > 0 {
 		var on []string
 		for _, b := range bypass {
-			on = append(on, b.Args...)
+			for _, value := range b.Args {
+				if !slices.Contains(on, value) {
+					on = append(on, value)
+				}
+			}
 		}
 		r.a.Say(answer.Bypass, at(bypass[0]), strings.Join(on, " "))
 	}

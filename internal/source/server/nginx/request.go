@@ -77,7 +77,8 @@ func (r *request) answer() {
 		return
 	}
 	var stages []answer.Stage
-	r.host, r.listen, stages = r.choose(r.ask, r.g)
+	var first *host
+	r.host, r.listen, stages, first = r.choose(r.ask, r.g)
 	r.a.Way = append(r.a.Way, stages...)
 	if r.host == nil {
 		r.unknown(facts.Reason{Because: "no server of this configuration listens there", Origin: facts.Origin{File: r.Tree.Main}})
@@ -93,7 +94,8 @@ func (r *request) answer() {
 	if path, _, _ = strings.Cut(path, "#"); !asks {
 		args = ""
 	}
-	clean, ok := normalised(path, r.mergesSlashes())
+	merges, _ := first.on("merge_slashes", true)
+	clean, ok := normalised(path, merges)
 	if !ok {
 		r.special(http.StatusBadRequest, facts.Origin{Default: "nginx"}, nil)
 		return
@@ -120,11 +122,6 @@ func (r *request) serverName() string {
 		}
 	}
 	return ""
-}
-
-func (r *request) mergesSlashes() bool {
-	merges, _ := r.host.on("merge_slashes", true)
-	return merges
 }
 
 // normalised decodes a path and takes out what leads back, as ngx_http_parse_complex_uri does.

@@ -1,6 +1,7 @@
 package nginx
 
 import (
+	"cmp"
 	"net/http"
 	"slices"
 	"strconv"
@@ -21,6 +22,7 @@ type reply struct {
 	origin     facts.Origin
 	header     map[string]string // of a program
 	upstream   *directives.Node
+	dated      bool // it says when it was last changed
 	built      bool // a page that the server makes itself
 }
 
@@ -46,6 +48,9 @@ func (r *request) finish(e ending) {
 		}
 		r.send(reply{status: e.status, kind: kind, kindOrigin: origin, length: length, origin: at(e.node)})
 	default:
+		if e.status == http.StatusForbidden {
+			r.a.Say(answer.Denied, at(e.node), "yes")
+		}
 		r.special(e.status, at(e.node), e.node)
 	}
 }
@@ -223,7 +228,7 @@ func (r *request) headers(p reply) {
 		}
 	}
 	if p.kind != "" && p.status != 204 && p.status != 304 {
-		set("content-type", p.kindOrigin, r.charset(p, h))
+		set("content-type", cmp.Or(p.kindOrigin, p.origin), r.charset(p, h))
 	}
 	if p.static {
 		if on, n := r.loc.on("etag", true); on {
@@ -238,7 +243,10 @@ func (r *request) headers(p reply) {
 	if len(r.challenges) > 0 { // it stays, whatever status the answer gets in the end
 		set("www-authenticate", at(r.asked), r.challenges...)
 	}
-	r.server(set)
+	if p.dated {
+		set("last-modified", p.origin, "set")
+	}
+	r.server(p, set)
 	r.expires(p, h)
 	r.added(p, h)
 	r.gzip(p, h)
@@ -247,7 +255,22 @@ func (r *request) headers(p reply) {
 	}
 }
 
-func (r *request) server(set func(string, facts.Origin, ...string)) {
+// server is how nginx names itself, unless the place lets through how the program does. One behind proxy_pass that does not say
+// is then not named at all (ngx_http_proxy_process_header adds an empty line); of other programs nginx takes its own name.
+func (r *request) server(p reply, set func(string, facts.Origin, ...string)) {
+	if lets := r.letsThrough(p, "server"); lets != nil {
+		switch name, said := p.header["server"]; {
+		case p.header == nil:
+			r.a.Hide(answer.Header("server"), facts.Reason{Because: "the program says how it is named", Origin: at(lets)})
+			return
+		case said:
+			set("server", at(lets), name)
+			return
+		case p.upstream.Is("proxy_pass"):
+			set("server", at(lets))
+			return
+		}
+	}
 	tokens := r.loc.find("server_tokens")
 	switch {
 	case tokens != nil && tokens.Arg(0) == "off":
@@ -486,7 +509,7 @@ func (r *request) fromProgram(n *directives.Node, kind string) {
 	for f, told := range good {
 		name, _ := f.IsHeader()
 		switch {
-		case name == "server" && kind != "memcached":
+		case name == "server" && kind != "memcached" && told.Known():
 			r.a.Fields[f] = told
 		case len(told.Values) > 0 && slices.Equal(told.Values, bad[f].Values) && name != "content-type" && name != "vary" && name != "content-encoding" && name != "cache-control" && name != "expires":
 			told.Because = "whatever the program answers"
