@@ -36,6 +36,8 @@ const (
 	maxKept   = 5000                  // expressions that are read once; others each time
 )
 
+func init() { regexp2.SetTimeoutCheckPeriod(matchTime / 5) } // else 100 ms, and what takes too long takes twice as long
+
 // Compile takes an expression. One that is not understood matches nothing, and says so.
 func (p *Patterns) Compile(expression string, anyCase bool) *Pattern {
 	key := spelling{expression, anyCase}
