@@ -280,6 +280,9 @@ func (s *Source) nearBy(a *answer.Answer) *answer.Answer {
 		}
 		a.Fields[f] = told
 	}
+	if a.Others != nil {
+		a.Others = &facts.Reason{Because: s.nearIn(a.Others.Because), Origin: s.near(a.Others.Origin)}
+	}
 	for i := range a.Way {
 		a.Way[i] = answer.Stage{Says: s.nearIn(a.Way[i].Says), Origin: s.near(a.Way[i].Origin)}
 	}
@@ -356,6 +359,7 @@ func (s *Source) through(servers []*Server, ask answer.Ask) *answer.Answer {
 			outer.Fields[f] = told
 		}
 	}
+	outer.Others = cmp.Or(inner.Others, outer.Others)
 	outer.Way = way
 	return outer
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -127,4 +128,42 @@ location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fa
 	assert.NotContains(t, said, "with a session /door/")
 	assert.NotContains(t, said, "posted /b/", "one inner page stands for all")
 	assert.Equal(t, []string{"/uploads/made-up.phar"}, run, "what shields one name forgets another")
+}
+
+// TestWhatCouldNotBeReadMaySayAnything: an included file that is not there to be read leaves untold what it may hold, and no more.
+func TestWhatCouldNotBeReadMaySayAnything(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.html": "x"})
+	require.NoError(t, exec.Command("mkfifo", filepath.Join(dir, "hidden.conf")).Run()) // which nobody reads, root neither
+	address, _ := url.Parse("http://lantern-lane.example/")
+	for name, c := range map[string]struct {
+		kind    string
+		text    string
+		known   []string
+		unknown []string
+	}{
+		"nginx, around a host that answers by itself": {Nginx, "http { include hidden.conf; server { listen 80; server_name lantern-lane.example; return 204; } }", []string{"status", "handler", "server"}, []string{"hsts", "nosniff", "compressed", "body_limit", "server_header"}},
+		"nginx, but the host says it itself":          {Nginx, "http { include hidden.conf; server { listen 80; server_name lantern-lane.example; client_max_body_size 2m; server_tokens off; return 204; } }", []string{"status", "body_limit", "server_header"}, []string{"hsts"}},
+		"nginx, in the host":                          {Nginx, "http { server { listen 80; server_name lantern-lane.example; include hidden.conf; return 204; } }", []string{"server"}, []string{"status", "handler", "hsts"}},
+		"nginx, around a host of another name":        {Nginx, "http { include hidden.conf; server { listen 80; return 204; } }", nil, []string{"status", "hsts"}},
+		"apache, before everything":                   {Apache, "Include hidden.conf\nListen 80\nServerName lantern-lane.example\nRedirect / /x/", nil, []string{"status", "location", "hsts", "body_limit"}},
+		"apache, in the host":                         {Apache, "Listen 80\n<VirtualHost *:80>\nServerName lantern-lane.example\nInclude hidden.conf\nRedirect / /x/\n</VirtualHost>", nil, []string{"status", "location", "hsts"}},
+		"apache, in another host":                     {Apache, "Listen 80\nLoadModule alias_module x/mod_alias.so\n<VirtualHost *:80>\nServerName lantern-lane.example\nRedirect / /x/\n</VirtualHost>\n<VirtualHost *:80>\nServerName other.example\nInclude hidden.conf\n</VirtualHost>", []string{"status", "location", "hsts"}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			conf := filepath.Join(dir, "server.conf")
+			require.NoError(t, os.WriteFile(conf, []byte(c.text), 0o600))
+			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			require.NotEmpty(t, gaps)
+			home := s.Fact("home", address, s.Work(address))
+			for _, field := range c.known {
+				_, known := home.Field(field)
+				assert.True(t, known, "%s: %s", field, home.Why(field).Because)
+			}
+			for _, field := range c.unknown {
+				v, known := home.Field(field)
+				assert.False(t, known, "%s: %s", field, v)
+				assert.Contains(t, home.Why(field).Because, "hidden.conf", field)
+			}
+		})
+	}
 }

@@ -94,6 +94,8 @@ type Stage struct {
 // An Answer is what a configuration makes of a request.
 type Answer struct {
 	Fields map[Field]Told
+	// Others says why headers that nothing is said of cannot be told; nil when they are absent.
+	Others *facts.Reason
 	Way    []Stage
 	// Onward is set when another server is asked.
 	Onward *Onward
@@ -133,10 +135,16 @@ func (a *Answer) Hide(f Field, why facts.Reason) {
 }
 
 // Get is what is known of a field; an absent one that nothing was said of has no origin.
-func (a *Answer) Get(f Field) Told { return a.Fields[f] }
+func (a *Answer) Get(f Field) Told {
+	told, said := a.Fields[f]
+	if _, header := f.IsHeader(); header && !said && a.Others != nil {
+		return Told{Unknown: a.Others, Origin: a.Others.Origin}
+	}
+	return told
+}
 
 // Text is a field's value, "" when it is absent or cannot be told.
-func (a *Answer) Text(f Field) string { return a.Fields[f].Text() }
+func (a *Answer) Text(f Field) string { return a.Get(f).Text() }
 
 // Then adds a stage to the way.
 func (a *Answer) Then(at facts.Origin, says string) {

@@ -84,7 +84,7 @@ func undecided(work func(*Guess) *Answer, first way) *Answer {
 	for f := range first.answer.Fields {
 		first.answer.Hide(f, why)
 	}
-	first.answer.Onward = nil
+	first.answer.Onward, first.answer.Others = nil, &why
 	return first.answer
 }
 
@@ -98,14 +98,15 @@ func merged(ways []way) *Answer {
 		}
 		why := first.reasons[parting]
 		for f := range other.answer.Fields {
-			if _, has := first.answer.Fields[f]; !has {
-				first.answer.Fields[f] = Told{}
-			}
+			first.answer.Fields[f] = first.answer.Get(f)
 		}
 		for f, told := range first.answer.Fields {
-			if there := other.answer.Fields[f]; told.Known() && !told.same(there) {
+			if there := other.answer.Get(f); told.Known() && !told.same(there) {
 				first.answer.Hide(f, why)
 			}
+		}
+		if first.answer.Others == nil {
+			first.answer.Others = other.answer.Others
 		}
 		if (first.answer.Onward == nil) != (other.answer.Onward == nil) {
 			first.answer.Onward = nil

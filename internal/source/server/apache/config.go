@@ -182,6 +182,18 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 	return h
 }
 
+// hole is what of the server or of the host could not be read. It may say anything, and hold another host.
+func (h *host) hole() *facts.Reason {
+	for _, base := range h.base {
+		for _, n := range base {
+			if n.Hole != "" {
+				return &facts.Reason{Because: n.Hole, Origin: at(n)}
+			}
+		}
+	}
+	return nil
+}
+
 // sortFolders puts sections in the order in which they are walked: by depth, and those with expressions last, each as they stand.
 func sortFolders(folders []*section) {
 	slices.SortStableFunc(folders, func(a, b *section) int {

@@ -453,6 +453,7 @@ func (r *request) proxied(target string, n *directives.Node) {
 			r.a.Hide(f, why)
 		}
 	}
+	r.a.Others = &why
 }
 
 // redirect sends the visitor somewhere else.

@@ -91,6 +91,7 @@ func (r *request) unknown(why facts.Reason) {
 		r.answered, r.why = true, &why
 		return
 	}
+	r.a.Others = &why
 	for _, f := range all {
 		r.a.Hide(f, why)
 	}
@@ -105,6 +106,10 @@ func (r *request) start() {
 	r.host, stages = r.choose(r.ask, r.g)
 	r.a.Way = append(r.a.Way, stages...)
 	r.a.Say(answer.Server, at(r.host.node), r.host.name())
+	if hole := r.host.hole(); hole != nil {
+		r.unknown(*hole)
+		return
+	}
 	sent, args, _ := strings.Cut(r.ask.Target, "?")
 	r.args = args
 	if strings.Contains(strings.ToLower(sent), "%2f") {

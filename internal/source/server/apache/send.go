@@ -152,6 +152,7 @@ func distinct(values []string) (names []string) {
 // rest takes back what directives that are not evaluated may have changed.
 func (r *request) rest() {
 	if why := r.set.unsureOf(heads); why != nil {
+		r.a.Others = why
 		for f := range r.a.Fields {
 			if name, is := f.IsHeader(); is && name != "server" {
 				r.a.Hide(f, *why)
@@ -499,6 +500,7 @@ func (r *request) fromProgram(where facts.Origin, mod bool) {
 		}
 	}
 	_ = mod
+	r.a.Others = &why
 	r.rest()
 }
 

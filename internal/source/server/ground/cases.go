@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/facts"
 	"weltaxis/internal/source/server/answer"
 )
 
@@ -138,9 +137,9 @@ func (c *Case) say(a *answer.Answer, name string, conf []string, port string) st
 	if slices.Contains(strings.Fields("status location handler file runs login denied place zone valid bypass private body rate"), name) {
 		told = a.Get(answer.Field(name))
 	}
-	text, at, why := strings.Join(told.Values, " | "), told.Origin, told.Because
+	text, why := strings.Join(told.Values, " | "), told.Because
 	if told.Unknown != nil {
-		text, at, why = "cannot be told", told.Unknown.Origin, told.Unknown.Because
+		text, why, told.Origin = "cannot be told", told.Unknown.Because, told.Unknown.Origin
 	} else if text == "" {
 		text = "nothing"
 	}
@@ -152,13 +151,14 @@ func (c *Case) say(a *answer.Answer, name string, conf []string, port string) st
 	for _, p := range plain {
 		text = p.shape.ReplaceAllString(text, p.is)
 	}
-	return name + ": " + text + "  [" + c.place(at, conf) + "]"
+	return name + ": " + text + "  [" + c.place(told, conf) + "]"
 }
 
 // place is the line of the configuration, as it stands there.
-func (c *Case) place(at facts.Origin, conf []string) string {
+func (c *Case) place(told answer.Told, conf []string) string {
+	at, nowhere := told.Origin, answer.Told{}.Origin
 	switch {
-	case at == facts.Origin{}:
+	case at == nowhere:
 		return "nothing says"
 	case at.Default != "":
 		return "the default of " + at.Default

@@ -178,6 +178,7 @@ func (r *request) lastTry(n *directives.Node, name string) {
 
 // unknown hides everything but which server answers.
 func (r *request) unknown(why facts.Reason) {
+	r.a.Others = &why
 	for _, f := range all {
 		if f != answer.Server || r.host == nil {
 			r.a.Hide(f, why)

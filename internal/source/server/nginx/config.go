@@ -423,6 +423,23 @@ func (l *level) unsure(touches func(class) bool) *facts.Reason {
 	return nil
 }
 
+// hole is what could not be read and may say what a directive says that stands further out, or nowhere.
+func (l *level) hole(found *directives.Node) *facts.Reason {
+	for at := l; at != nil; at = at.outer {
+		for _, n := range at.body {
+			if found != nil && n == found {
+				return nil
+			}
+		}
+		for _, n := range at.body {
+			if n.Hole != "" {
+				return &facts.Reason{Because: n.Hole, Origin: originOf(n)}
+			}
+		}
+	}
+	return nil
+}
+
 func originOf(n *directives.Node) facts.Origin { return facts.Origin{File: n.File, Line: n.Line} }
 
 // takesPart tells whether a directive of an outer level reaches an inner one: not if the inner one has its own.

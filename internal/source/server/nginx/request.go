@@ -80,6 +80,11 @@ func (r *request) answer() {
 	var first *host
 	r.host, r.listen, stages, first = r.choose(r.ask, r.g)
 	r.a.Way = append(r.a.Way, stages...)
+	if r.host == nil && len(r.Tree.Gaps) > 0 {
+		gap := r.Tree.Gaps[0]
+		r.unknown(facts.Reason{Because: gap.Because, Origin: facts.Origin{File: gap.File, Line: gap.Line}})
+		return
+	}
 	if r.host == nil {
 		r.unknown(facts.Reason{Because: "no server of this configuration listens there", Origin: facts.Origin{File: r.Tree.Main}})
 		return

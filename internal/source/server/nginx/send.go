@@ -180,7 +180,9 @@ func (r *request) limits() {
 	if n != nil {
 		most = size(n.Arg(0))
 	}
-	if most < 0 {
+	if hole := r.loc.hole(n); hole != nil {
+		r.a.Hide(answer.Body, *hole)
+	} else if most < 0 {
 		r.a.Hide(answer.Body, facts.Reason{Because: n.String() + " is no size", Origin: at(n)})
 	} else {
 		r.a.Say(answer.Body, at(n), strconv.FormatInt(most, 10))
@@ -272,7 +274,10 @@ func (r *request) server(p reply, set func(string, facts.Origin, ...string)) {
 		}
 	}
 	tokens := r.loc.find("server_tokens")
+	hole := r.loc.hole(tokens)
 	switch {
+	case hole != nil:
+		r.a.Hide(answer.Header("server"), *hole)
 	case tokens != nil && tokens.Arg(0) == "off":
 		set("server", at(tokens), "nginx")
 	case r.Version == "":
@@ -520,6 +525,13 @@ func (r *request) fromProgram(n *directives.Node, kind string) {
 			r.a.Hide(f, why)
 		}
 	}
+	r.a.Others = &why
+	hidden, _ := r.loc.list(kind + "_hide_header")
+	for _, h := range hidden {
+		if f := answer.Header(h.Arg(0)); r.a.Fields[f].Origin == (facts.Origin{}) && r.a.Fields[f].Known() {
+			r.a.Lack(f, at(h), "what the program says of it is not passed on")
+		}
+	}
 	for _, f := range []answer.Field{answer.Status, answer.Location, answer.Header("content-type"), answer.Header("etag"), answer.Header("last-modified"), answer.Header("cache-control"), answer.Header("expires"),
 		answer.Header("vary"), answer.Header("content-encoding"), answer.Header("set-cookie"), answer.Header("x-powered-by")} {
 		if _, said := r.a.Fields[f]; !said {
@@ -532,6 +544,7 @@ func (r *request) fromProgram(n *directives.Node, kind string) {
 // rest takes back what directives that are not evaluated may have changed.
 func (r *request) rest() {
 	if why := r.loc.unsure(func(k class) bool { return k == heads }); why != nil {
+		r.a.Others = why
 		for f := range r.a.Fields {
 			if name, is := f.IsHeader(); is && name != "server" {
 				r.a.Hide(f, *why)
