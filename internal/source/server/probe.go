@@ -250,7 +250,11 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 			return seen, ctx.Err()
 		}
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
-		seen.Answers = append(seen.Answers, s.Fact(p.kind, &p.address, s.work(p)))
+		fact := s.Fact(p.kind, &p.address, s.work(p))
+		if strings.HasPrefix(p.kind, "uploaded ") {
+			itself(&fact)
+		}
+		seen.Answers = append(seen.Answers, fact)
 	}
 	for _, server := range s.Servers {
 		for _, shadowed := range server.Shadowed() {
@@ -264,6 +268,26 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	}
 	s.about(&seen)
 	return seen, nil
+}
+
+// itself tells apart what is run where it lies from an address that another program answers for: one that everything is
+// handed to, as a site's only entry, runs nothing that somebody has uploaded.
+func itself(a *facts.Answer) {
+	runs, known := a.Field("runs_code")
+	if !known || !runs.Bool() {
+		return
+	}
+	switch file, known := a.Field("file"); {
+	case !known:
+		why := a.Why("file")
+		a.Cells["runs_code"] = facts.Cell{Unknown: "it is run as a program if it is the one that is named: " + why.Because, Origin: why.Origin}
+	case file.Text() == "":
+		a.Cells["runs_code"] = facts.Cell{Unknown: "it is handed to a program, and nothing says which", Origin: a.OriginOf("runs_code")}
+	case path.Base(file.Text()) != path.Base(strings.SplitN(a.Path(), "?", 2)[0]):
+		origin := a.OriginOf("file")
+		origin.Because = "another program answers for it: " + file.Text()
+		a.Cells["runs_code"] = facts.Cell{Value: facts.BoolOf(false), Origin: origin}
+	}
 }
 
 // about is what is told of the server as a whole.

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -102,8 +103,8 @@ func TestWhoAsksAndHow(t *testing.T) {
 if ($cookie_lamp) { return 302 /own/; }
 location / { try_files $uri $uri/index.html =404; }
 location ~ \.php$ { fastcgi_pass 127.0.0.1:9; }
-location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; }
-location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; } } } }`), 0o600))
+location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$uri; }
+location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$uri; } } } }`), 0o600))
 	address, _ := url.Parse("http://lantern-lane.example/")
 	s, gaps := Open([]Config{{Nginx, conf}}, address, nil)
 	require.Empty(t, gaps)
@@ -163,6 +164,46 @@ func TestWhatCouldNotBeReadMaySayAnything(t *testing.T) {
 				v, known := home.Field(field)
 				assert.False(t, known, "%s: %s", field, v)
 				assert.Contains(t, home.Why(field).Because, "hidden.conf", field)
+			}
+		})
+	}
+}
+
+// TestOneEntryRunsNothingThatWasUploaded: a program that answers for every address is not what lies there.
+func TestOneEntryRunsNothingThatWasUploaded(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.php": "x", "public/uploads/a.jpg": "x"})
+	address, _ := url.Parse("http://lantern-lane.example/")
+	head := "Listen 80\nLoadModule rewrite_module x/mod_rewrite.so\nLoadModule proxy_fcgi_module x/p.so\nLoadModule mime_module x/mod_mime.so\nServerName lantern-lane.example\nDocumentRoot " + dir + "/public\n<Directory />\nRequire all granted\nOptions FollowSymLinks\n</Directory>\n"
+	php := "<FilesMatch \"\\.php$\">\nSetHandler proxy:fcgi://127.0.0.1:9\n</FilesMatch>\n"
+	for name, c := range map[string]struct {
+		kind, text string
+		run        []string // of .php, .jpg
+	}{
+		"nginx, one entry":                 {Nginx, "location / { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root/index.php; }", nil},
+		"nginx, what is named":             {Nginx, "location / { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name; }", []string{".php", ".jpg"}},
+		"nginx, programs by their ending":  {Nginx, "location ~ \\.php$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name; }", []string{".php"}},
+		"apache, one entry":                {Apache, php + "RewriteEngine On\nRewriteRule ^/ " + dir + "/public/index.php [L]\n", nil},
+		"apache, programs by their ending": {Apache, php, []string{".php"}},
+		"apache, pictures are programs":    {Apache, php + "AddHandler proxy:fcgi://127.0.0.1:9 .jpg\n", []string{".php", ".jpg"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			conf, text := filepath.Join(dir, "server.conf"), head+c.text
+			if c.kind == Nginx {
+				text = "http { server { listen 80; server_name lantern-lane.example; root " + dir + "/public; " + c.text + " } }"
+			}
+			require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
+			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			require.Empty(t, gaps)
+			seen, err := s.Answers(t.Context(), Probes{Uploads: []string{filepath.Join(dir, "public", "uploads")}})
+			require.NoError(t, err)
+			for _, ending := range []string{".php", ".jpg"} {
+				for i := range seen.Answers {
+					if a := &seen.Answers[i]; a.Path() == "/uploads/made-up"+ending {
+						runs, known := a.Field("runs_code")
+						require.True(t, known, a.Why("runs_code").Because)
+						assert.Equal(t, slices.Contains(c.run, ending), runs.Bool(), ending)
+					}
+				}
 			}
 		})
 	}
