@@ -20,7 +20,6 @@ type Followed struct {
 	Gaps    []facts.Gap
 	Live    *live.Glimpse // nil when nobody looked
 	Unseen  string        // why nobody did
-	Runtime []answer.Setting
 }
 
 // Follow follows an address: a path of the site, or in full one of its host.
@@ -49,7 +48,7 @@ func Follow(ctx context.Context, s *site.Site, address string, options Options) 
 		return f, nil
 	}
 	a := servers.Work(u)
-	f.Way, f.Answer, f.Runtime = a.Way, servers.Fact("asked", u, a), a.Runtime
+	f.Way, f.Answer = a.Way, servers.Fact("asked", u, a)
 	switch l := s.Sources.Live; {
 	case l == nil:
 		f.Unseen = "the site file names no live source"

@@ -12,13 +12,14 @@ const (
 	ListShadowed = "server.shadowed"
 )
 
+// ProgramEndings are the endings of names that some web server hands to a runtime, in lower case and without the dot.
+const ProgramEndings = "php php3 php4 php5 php7 php8 phtml phar phps pht inc cgi pl py rb sh jsp jspx asp aspx ashx shtml"
+
 // An Answer is what a web server's configuration makes of one address, field by field.
 type Answer struct {
 	Kind    string          `json:"kind"`    // why it was worked out: home, inner page, ...
 	Address string          `json:"address"` // in full
 	Cells   map[string]Cell `json:"fields"`
-	// Live is what a visitor got there, where somebody has looked; nil when nobody has.
-	Live *Reading `json:"live,omitempty"`
 }
 
 // A Cell is one field of an answer: its value with its origin, or why it cannot be told.
@@ -162,12 +163,11 @@ func (a *Answer) UnmarshalJSON(raw []byte) error {
 		Kind    string              `json:"kind"`
 		Address string              `json:"address"`
 		Cells   map[string]cellJSON `json:"fields"`
-		Live    *Reading            `json:"live"`
 	}
 	if err := json.Unmarshal(raw, &shape); err != nil {
 		return err
 	}
-	*a = Answer{Kind: shape.Kind, Address: shape.Address, Cells: map[string]Cell{}, Live: shape.Live}
+	*a = Answer{Kind: shape.Kind, Address: shape.Address, Cells: map[string]Cell{}}
 	for name, c := range shape.Cells {
 		field, known := AnswerField(name)
 		if !known {

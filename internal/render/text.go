@@ -253,7 +253,7 @@ func (p Sheet) unseen(r *report.Report, detail Detail) {
 		p.line("not judged")
 		for i, u := range w.Unseen {
 			if i == 4 && detail != Full {
-				p.block(0, "", 2, fmt.Sprintf("and for %d more reasons; --full lists them", len(w.Unseen)-i), quiet)
+				p.block(0, "", 2, fmt.Sprintf("and for %s; --full lists them", report.Count(len(w.Unseen)-i, "more reason", "more reasons")), quiet)
 				break
 			}
 			p.block(0, "", 2, fmt.Sprintf("%s: %s", report.Count(len(u.Rules), "rule", "rules"), Safe(u.Because)), plain)

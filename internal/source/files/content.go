@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/tree"
 )
 
@@ -26,7 +27,7 @@ const (
 var endings = func() map[string]string {
 	index := map[string]string{}
 	for content, list := range map[string]string{
-		program: "php php3 php4 php5 php7 php8 phtml phar phps pht inc cgi pl py rb sh jsp jspx asp aspx ashx shtml exe so",
+		program: facts.ProgramEndings + " exe so",
 		page:    "html htm xhtml css js mjs map txt xml rss atom json md",
 		picture: "jpg jpeg png gif webp avif svg ico bmp tif tiff mp3 ogg oga wav flac mp4 webm ogv woff woff2 ttf otf eot",
 	} {

@@ -43,8 +43,10 @@ type probe struct {
 // programs are names that programs among the uploads may have; * stands for a made-up one. What shields one of them may forget another.
 var programs = []string{"*.php", "*/*.php", "*.php.jpg", "*.PHP", "*.phtml", "*.phar", "*.pht", "*.php5", "*.php7", "*.php8", "*.cgi", "*.pl", "*.py", ".*.php"}
 
-// maxFolders is how many folders of the site are asked whether they are listed.
-const maxFolders = 40
+const (
+	maxFolders = 40   // folders at the top that are asked whether they are listed, and as many more of either other kind
+	maxLooked  = 2000 // folders that are looked into for that
+)
 
 // probes are all that are worked out.
 func (s *Source) probes(ask Probes) (list []probe) {
@@ -180,31 +182,58 @@ func (s *Source) addressOf(p string) string {
 	return "/" + filepath.ToSlash(rel)
 }
 
-// folders are the site's own folders, as far as they can be seen, two deep.
+// folders are the addresses of the site's folders: those at the top and one below, and deeper ones that have an override file or
+// that the configuration names.
 func (s *Source) folders() (found []string) {
 	root, _ := s.root()
 	if root == "" {
 		return nil
 	}
-	var walk func(dir, address string, depth int)
-	walk = func(dir, address string, depth int) {
-		entries, err := os.ReadDir(dir)
+	add := func(address string, most int) {
+		address = strings.TrimSuffix(address, "/") + "/"
+		if len(found) < most && address != "/" && strings.HasPrefix(address, "/") && !slices.Contains(found, address) {
+			found = append(found, address)
+		}
+	}
+	type folder struct {
+		address string
+		depth   int
+	}
+	for queue, looked := []folder{{"/", 0}}, 0; len(queue) > 0 && looked < maxLooked; looked++ {
+		at := queue[0]
+		queue = queue[1:]
+		entries, err := os.ReadDir(filepath.Join(root, at.address))
 		if err != nil {
-			return
+			continue
 		}
 		for _, e := range entries {
-			if e.IsDir() && len(found) < maxFolders && !strings.HasPrefix(e.Name(), ".") {
-				name := address + e.Name() + "/"
-				found = append(found, (&url.URL{Path: name}).EscapedPath())
-				if depth < 2 {
-					walk(filepath.Join(dir, e.Name()), name, depth+1)
+			switch {
+			case e.IsDir() && !strings.HasPrefix(e.Name(), "."):
+				queue = append(queue, folder{at.address + e.Name() + "/", at.depth + 1})
+				if at.depth < 2 {
+					add(escaped(at.address+e.Name()), maxFolders)
 				}
+			case e.Name() == ".htaccess":
+				add(escaped(at.address), 2*maxFolders)
 			}
 		}
 	}
-	walk(root, "/", 1)
+	for _, server := range s.Servers {
+		for _, place := range server.Places() {
+			if below, is := strings.CutPrefix(place, strings.TrimSuffix(s.Address.Path, "/")); is {
+				add(escaped(below), 3*maxFolders)
+			}
+		}
+		for _, name := range server.Folders() {
+			if address := s.addressOf(name); address != "" {
+				add(escaped(address), 3*maxFolders)
+			}
+		}
+	}
 	return found
 }
+
+func escaped(path string) string { return (&url.URL{Path: path}).EscapedPath() }
 
 // Served is what the servers make of a file of this machine, by the address it lies at: served, run, refused or elsewhere; "" when
 // it lies nowhere that is served, or it cannot be told.
@@ -258,7 +287,8 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	}
 	for _, server := range s.Servers {
 		for _, shadowed := range server.Shadowed() {
-			shadowed.At, shadowed.By, shadowed.Because = s.near(shadowed.At), s.near(shadowed.By), s.nearIn(shadowed.Because)
+			shadowed.At, shadowed.By = s.near(shadowed.At), s.near(shadowed.By)
+			shadowed.Directive, shadowed.Because = s.nearIn(shadowed.Directive), s.nearIn(shadowed.Because)
 			seen.Shadowed = append(seen.Shadowed, shadowed)
 		}
 	}
@@ -361,7 +391,9 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	put("asks_login", a.Get(answer.Login), yes)
 	put("denied", a.Get(answer.Denied), yes)
 	listed := handler
-	if handler.Known() && handler.Text() != "listing" {
+	if bare := a.Get(answer.Bare); handler.Known() && len(bare.Values) > 0 {
+		listed = answer.Told{Origin: bare.Origin, Because: "every file is left out of the list"}
+	} else if handler.Known() && handler.Text() != "listing" {
 		listed.Values = nil
 	}
 	put("listed", listed, yes)
@@ -393,7 +425,7 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 
 // isProgram tells whether a file's name is that of a program.
 func isProgram(file string) bool {
-	return slices.Contains([]string{".php", ".phtml", ".phar", ".php5", ".php7", ".pht", ".cgi", ".pl", ".py", ".rb", ".sh", ".asp", ".jsp"}, strings.ToLower(path.Ext(file)))
+	return slices.Contains(strings.Fields(facts.ProgramEndings), strings.ToLower(strings.TrimPrefix(path.Ext(file), ".")))
 }
 
 // maxAge is the max-age of a Cache-Control (RFC 9111 §5.2.2.1).

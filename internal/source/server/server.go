@@ -58,7 +58,10 @@ type Server struct {
 	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of it.
 	Protocols func(name string) ([]string, facts.Origin)
 	Overrides func(name, folder string) (string, facts.Origin)
-	assumed   *assumed
+	// Places are addresses of folders that the configuration names, and Folders folders of this machine.
+	Places  func() []string
+	Folders func() []string
+	assumed *assumed
 }
 
 // A Source is the servers of a site, the outermost first.
@@ -67,6 +70,10 @@ type Source struct {
 	Address *url.URL          // of the site
 	Connect map[string]string // host:port that is asked for, and where that really is
 	Dir     string            // files below it are named from it
+
+	served   string // the folder that the address is served from, once it has been asked for
+	servedAt facts.Origin
+	rooted   bool
 }
 
 // Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
@@ -138,10 +145,12 @@ func read(c Config) *Server {
 		s.Tree = directives.Nginx(c.File, directives.OS{})
 		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
 		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+		s.Places, s.Folders = config.Places, func() []string { return nil }
 	default:
 		s.Tree = directives.Apache(c.File, directives.OS{}, directives.ApacheOptions{Version: s.Version})
 		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
 		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+		s.Places, s.Folders = config.Places, config.Folders
 	}
 	return s
 }
@@ -440,14 +449,17 @@ func (s *Source) Layout(ctx context.Context, gaps []facts.Gap) (facts.Seen, erro
 
 // root is the folder that the site's address is served from: that in which a file of a name that cannot be there would lie.
 func (s *Source) root() (string, facts.Origin) {
+	if s.rooted {
+		return s.served, s.servedAt
+	}
+	s.rooted = true
 	u := *s.Address
 	u.Path, u.RawQuery = strings.TrimSuffix(cmp.Or(u.Path, "/"), "/")+"/"+token+".txt", ""
-	a := s.Work(&u, "/"+token+".txt")
-	file := a.Get(answer.File)
-	if !file.Known() || !strings.HasSuffix(file.Text(), token+".txt") || strings.Contains(file.Text(), "://") {
-		return "", facts.Origin{}
+	file := s.Work(&u, "/"+token+".txt").Get(answer.File)
+	if file.Known() && strings.HasSuffix(file.Text(), token+".txt") && !strings.Contains(file.Text(), "://") {
+		s.served, s.servedAt = filepath.Dir(file.Text()), file.Origin
 	}
-	return filepath.Dir(file.Text()), file.Origin
+	return s.served, s.servedAt
 }
 
 // token is the name of what is made up for the question: a page, a file, a folder.

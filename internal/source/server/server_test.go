@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -205,6 +206,53 @@ func TestOneEntryRunsNothingThatWasUploaded(t *testing.T) {
 					}
 				}
 			}
+		})
+	}
+}
+
+// TestFoldersThatAreListed: wherever a folder is listed, and only where a list shows something.
+func TestFoldersThatAreListed(t *testing.T) {
+	address, _ := url.Parse("http://lantern-lane.example/")
+	head := "Listen 80\nLoadModule alias_module x/mod_alias.so\nLoadModule dir_module x/mod_dir.so\nLoadModule autoindex_module x/mod_autoindex.so\nServerName lantern-lane.example\nDocumentRoot DIR/public\n<Directory />\nRequire all granted\nAllowOverride All\n</Directory>\n"
+	for name, c := range map[string]struct {
+		kind, text, override string
+		listed               []string
+	}{
+		"apache, deep, by its folder":       {Apache, "<Directory DIR/public/a/b/c/d>\nOptions +Indexes\n</Directory>", "", []string{"/a/b/c/d/"}},
+		"apache, deep, by its address":      {Apache, "<Location /a/b/c/d>\nOptions +Indexes\n</Location>", "", []string{"/a/b/c/d/"}},
+		"apache, deep, by an override file": {Apache, "", "Options +Indexes\n", []string{"/a/b/c/d/"}},
+		"apache, outside of the root":       {Apache, "Alias /far DIR/far\n<Directory DIR/far>\nOptions Indexes\n</Directory>", "", []string{"/far/"}},
+		"apache, every file left out":       {Apache, "<Directory DIR/public>\nOptions Indexes\nIndexIgnore *\n</Directory>", "", nil},
+		"apache, some files left out":       {Apache, "<Directory DIR/public/a/b>\nOptions Indexes\nIndexIgnore *.txt\n</Directory>\n<Directory DIR/public/a/b/c>\nOptions -Indexes\n</Directory>", "", []string{"/a/b/"}},
+		"apache, left out and put back":     {Apache, "<Directory DIR/public/a/b/c/d>\nOptions Indexes\nIndexIgnore *\nIndexIgnoreReset On\n</Directory>", "", []string{"/a/b/c/d/"}},
+		"nginx, deep, by its address":       {Nginx, "location /a/b/c/d/ { autoindex on; }", "", []string{"/a/b/c/d/"}},
+		"nginx, within a place":             {Nginx, "location /a/ { location /a/b/c/ { autoindex on; } }", "", []string{"/a/b/c/"}},
+		"nginx, outside of the root":        {Nginx, "location /far/ { alias DIR/far/; autoindex on; }", "", []string{"/far/"}},
+		"nginx, only within":                {Nginx, "location /a/b/c/d/ { internal; autoindex on; }", "", nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			files := map[string]string{"public/index.html": "x", "public/a/b/c/d/x.txt": "x", "far/x": "x"}
+			if c.override != "" {
+				files["public/a/b/c/d/.htaccess"] = c.override
+			}
+			dir := site(t, files)
+			text := head + c.text
+			if c.kind == Nginx {
+				text = "http { server { listen 80; server_name lantern-lane.example; root DIR/public; " + c.text + " } }"
+			}
+			conf := filepath.Join(dir, "server.conf")
+			require.NoError(t, os.WriteFile(conf, []byte(strings.ReplaceAll(text, "DIR", dir)), 0o600))
+			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			require.Empty(t, gaps)
+			seen, err := s.Answers(t.Context(), Probes{})
+			require.NoError(t, err)
+			var listed []string
+			for i := range seen.Answers {
+				if v, known := seen.Answers[i].Field("listed"); known && v.Bool() {
+					listed = append(listed, seen.Answers[i].Path())
+				}
+			}
+			assert.Equal(t, c.listed, listed)
 		})
 	}
 }

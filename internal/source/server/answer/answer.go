@@ -57,6 +57,7 @@ const (
 	Private  Field = "private"   // yes: the cache keeps what the program says is private, or sets cookies
 	Body     Field = "body"      // the largest body that is taken, in bytes; 0 for any
 	Rate     Field = "rate"      // yes: so and so many requests are let through
+	Bare     Field = "bare"      // yes: the list of files leaves all of them out
 	ClientIP Field = "client_ip" // the address that rules of access see
 )
 

@@ -384,7 +384,12 @@ func (r *request) static() {
 		if r.set.options["Indexes"] && r.Tree.Modules["mod_autoindex.c"] != "" {
 			r.a.Say(answer.Handler, at(r.set.optionAt), "listing")
 			r.a.Say(answer.File, where, strings.TrimSuffix(r.file, "/"))
-			r.a.Then(at(r.set.optionAt), "its files are listed: Options Indexes")
+			if n := r.ignoresAll(); n != nil {
+				r.a.Say(answer.Bare, at(n), "yes")
+				r.a.Then(at(n), "its files are listed, and all of them left out: "+n.String())
+			} else {
+				r.a.Then(at(r.set.optionAt), "its files are listed: Options Indexes")
+			}
 			r.send(reply{status: 200, kind: "text/html;charset=" + r.listingCharset(), length: -1, origin: at(r.set.optionAt), filters: true, listing: true})
 			return
 		}
@@ -436,7 +441,7 @@ func (r *request) program(handler string) {
 		return
 	}
 	if r.ask.Program == nil {
-		r.fromProgram(where, mod)
+		r.fromProgram(where)
 		return
 	}
 	r.send(reply{status: r.ask.Program.Status, kind: r.ask.Program.Header["content-type"], length: int64(r.ask.Program.Length), program: r.ask.Program.Header, inAlways: !mod, origin: where, filters: true})
@@ -535,6 +540,20 @@ func (r *request) listingCharset() string {
 		}
 	}
 	return "ISO-8859-1"
+}
+
+// ignoresAll is the line that leaves every file out of lists; nil when there is none. What IndexIgnoreReset leaves of it is not
+// looked into.
+func (r *request) ignoresAll() (all *directives.Node) {
+	for _, n := range r.set.indexOptions {
+		switch {
+		case n.Is("IndexIgnoreReset"):
+			return nil
+		case n.Is("IndexIgnore") && slices.Contains(n.Args, "*"):
+			all = n
+		}
+	}
+	return all
 }
 
 // shut is a failure that a line asks for.

@@ -160,7 +160,7 @@ func (m *merging) one(n *directives.Node) {
 		if listed == n.Is("Limit") {
 			m.each(n.Body)
 		}
-	case "indexoptions":
+	case "indexoptions", "indexignore", "indexignorereset":
 		m.indexOptions = append(m.indexOptions, n)
 	case "header":
 		m.headers = append(m.headers, n)

@@ -472,7 +472,7 @@ func (r *request) forgone(good table) {
 }
 
 // fromProgram is an answer of which only what the configuration adds is known.
-func (r *request) fromProgram(where facts.Origin, mod bool) {
+func (r *request) fromProgram(where facts.Origin) {
 	why := facts.Reason{Because: "what the program answers is not in the configuration", Origin: where}
 	r.limits()
 	good, always := table{}, table{}
@@ -499,7 +499,6 @@ func (r *request) fromProgram(where facts.Origin, mod bool) {
 			r.a.Hide(f, why)
 		}
 	}
-	_ = mod
 	r.a.Others = &why
 	r.rest()
 }

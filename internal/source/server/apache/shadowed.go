@@ -166,3 +166,32 @@ func (r *request) shadowed() (found []facts.Shadowed) {
 	visit(r.root(), 0)
 	return found
 }
+
+// Places are the addresses of folders that the configuration names.
+func (c *Config) Places() (addresses []string) {
+	for _, h := range append([]*host{c.main}, c.hosts...) {
+		for _, s := range h.places {
+			if s.pattern == nil {
+				addresses = append(addresses, s.path)
+			}
+		}
+		for _, n := range h.aliases {
+			if n.Is("Alias") {
+				addresses = append(addresses, n.Arg(0))
+			}
+		}
+	}
+	return addresses
+}
+
+// Folders are the folders of this machine that the configuration names.
+func (c *Config) Folders() (folders []string) {
+	for _, h := range append([]*host{c.main}, c.hosts...) {
+		for _, s := range h.folders {
+			if s.pattern == nil && !strings.ContainsAny(s.path, "*?[") {
+				folders = append(folders, s.path)
+			}
+		}
+	}
+	return folders
+}

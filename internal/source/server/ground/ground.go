@@ -18,6 +18,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"io"
+	"io/fs"
 	"math/big"
 	"net"
 	"net/http"
@@ -29,6 +30,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -114,7 +116,7 @@ var Program = &answer.Program{Status: 200, Header: map[string]string{"content-ty
 
 var programText = strings.Repeat("a program made this. ", 400)
 
-// Start runs a server until stop is called; it must listen on the port of 127.0.0.1.
+// Start runs a server until stop is called, or the test is over; it must listen on the port of 127.0.0.1.
 func Start(t testing.TB, conf, port string, command *exec.Cmd) (stop func()) {
 	t.Helper()
 	var says strings.Builder
@@ -137,7 +139,9 @@ func Start(t testing.TB, conf, port string, command *exec.Cmd) (stop func()) {
 		require.True(t, time.Now().Before(deadline), "the server does not listen:\n%s", conf)
 		time.Sleep(3 * time.Millisecond)
 	}
-	return func() { _ = command.Process.Kill(); <-ended }
+	stop = sync.OnceFunc(func() { _ = command.Process.Kill(); <-ended })
+	t.Cleanup(stop)
+	return stop
 }
 
 // A Got is what a real server answered.
@@ -342,4 +346,67 @@ func parameters(raw []byte) map[string]string {
 		raw = raw[name+value:]
 	}
 	return params
+}
+
+// OneFile is a disk with one configuration, /c/a, and a site in which every third path is a file and every third a folder.
+type OneFile string
+
+// Read gives the configuration.
+func (f OneFile) Read(name string) ([]byte, error) {
+	if name == "/c/a" {
+		return []byte(f), nil
+	}
+	return nil, fs.ErrNotExist
+}
+
+// Names gives none.
+func (f OneFile) Names(string) ([]string, error) { return nil, fs.ErrNotExist }
+
+// Look goes by the length of a path.
+func (f OneFile) Look(path string) answer.Entry {
+	switch len(path) % 3 {
+	case 0:
+		return answer.Entry{Is: answer.AFolder}
+	case 1:
+		return answer.Entry{Is: answer.AFile, Size: 100}
+	}
+	return answer.Entry{}
+}
+
+// Hurry has an evaluator answer for a configuration that means ill, and fails when it takes long or says nothing.
+func Hurry(t *testing.T, text, target string, tell func(answer.Ask) *answer.Answer) {
+	start := time.Now()
+	a := tell(answer.Ask{Scheme: "http", Host: "x.example", Target: target, Header: map[string]string{}})
+	require.LessOrEqual(t, time.Since(start), 30*time.Second, text)
+	require.NotEmpty(t, a.Fields)
+}
+
+// Seeds are the first seed of generated configurations and how many: 200 that are always the same, unless the environment says
+// WELTAXIS_SEED and WELTAXIS_SEEDS.
+func Seeds() (first uint64, count int) {
+	first, count = 1, 200
+	if from := os.Getenv("WELTAXIS_SEED"); from != "" {
+		first, _ = strconv.ParseUint(from, 10, 64)
+	}
+	if n := os.Getenv("WELTAXIS_SEEDS"); n != "" {
+		count, _ = strconv.Atoi(n)
+	}
+	return first, count
+}
+
+// Ask holds what is told of requests against what the real server does.
+func (s *Tally) Ask(t *testing.T, seed uint64, port string, asks []answer.Ask, tell func(answer.Ask) *answer.Answer, show string) {
+	t.Helper()
+	for _, a := range asks {
+		real, err := Fetch(t, port, a)
+		if err != nil {
+			continue
+		}
+		if wrong := s.Hold(tell(a), real); len(wrong) > 0 {
+			t.Errorf("seed %d: %d %s %s%s %v\n  %s", seed, real.Status, a.Method, a.Host, a.Target, a.Header, strings.Join(wrong, "\n  "))
+			if os.Getenv("WELTAXIS_SHOW") != "" {
+				t.Log(show)
+			}
+		}
+	}
 }

@@ -77,13 +77,8 @@ func (r *request) placeOrigin() facts.Origin { return at(r.loc.node) }
 
 // folder answers for an address that ends in a slash: with an index file, a listing, or not at all.
 func (r *request) folder() {
-	if r.method != http.MethodGet && r.method != http.MethodHead && r.method != http.MethodPost {
-		r.special(http.StatusMethodNotAllowed, r.placeOrigin(), nil)
-		return
-	}
-	file := r.file()
-	if file.Why != nil {
-		r.unknown(*file.Why)
+	file, answers := r.fromDisk()
+	if !answers {
 		return
 	}
 	indexes, _ := r.loc.list("index")
@@ -148,15 +143,24 @@ func (r *request) rootOrigin() facts.Origin {
 	return at(r.loc.find("root"))
 }
 
-// static answers with a file.
-func (r *request) static() {
+// fromDisk is the path that an address stands for; false when the request has been answered, since it is none that a file
+// answers or the path is not known.
+func (r *request) fromDisk() (file answer.Text, answers bool) {
 	if r.method != http.MethodGet && r.method != http.MethodHead && r.method != http.MethodPost {
 		r.special(http.StatusMethodNotAllowed, r.placeOrigin(), nil)
-		return
+		return file, false
 	}
-	file := r.file()
-	if file.Why != nil {
+	if file = r.file(); file.Why != nil {
 		r.unknown(*file.Why)
+		return file, false
+	}
+	return file, true
+}
+
+// static answers with a file.
+func (r *request) static() {
+	file, answers := r.fromDisk()
+	if !answers {
 		return
 	}
 	entry := r.disk.Look(file.S)

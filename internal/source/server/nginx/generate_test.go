@@ -344,13 +344,7 @@ func (g *generator) asks() (asks []answer.Ask) {
 
 // TestGenerated holds what is told of generated configurations against the real server, on seeds that are always the same.
 func TestGenerated(t *testing.T) {
-	count, first := 200, uint64(1)
-	if from := os.Getenv("WELTAXIS_SEED"); from != "" {
-		first, _ = strconv.ParseUint(from, 10, 64)
-	}
-	if n := os.Getenv("WELTAXIS_SEEDS"); n != "" {
-		count, _ = strconv.Atoi(n)
-	}
+	first, count := ground.Seeds()
 	sum := generated(t, first, count)
 	t.Log(sum.String())
 	require.Zero(t, sum.Wrong)
@@ -367,18 +361,7 @@ func generated(t *testing.T, first uint64, count int) (sum ground.Tally) {
 		conf := made.whole()
 		stop := start(t, g, conf, made.port)
 		config := read(t, g, made.port)
-		for _, a := range made.asks() {
-			real, err := ground.Fetch(t, made.port, a)
-			if err != nil {
-				continue
-			}
-			if wrong := sum.Hold(config.Answer(a), real); len(wrong) > 0 {
-				t.Errorf("seed %d: %d %s %s%s %v\n  %s", seed, real.Status, a.Method, a.Host, a.Target, a.Header, strings.Join(wrong, "\n  "))
-				if os.Getenv("WELTAXIS_SHOW") != "" {
-					t.Log(conf)
-				}
-			}
-		}
+		sum.Ask(t, seed, made.port, made.asks(), config.Answer, conf)
 		stop()
 	}
 	return sum

@@ -93,3 +93,20 @@ func (c *Config) unread(h *host) (found []facts.Shadowed) {
 	}
 	return found
 }
+
+// Places are the addresses of folders that the configuration names.
+func (c *Config) Places() (addresses []string) {
+	var of func(l *level)
+	of = func(l *level) {
+		for _, inner := range l.locations {
+			if inner.pattern == nil && !inner.named && strings.HasSuffix(inner.name, "/") {
+				addresses = append(addresses, inner.name)
+			}
+			of(inner)
+		}
+	}
+	for _, h := range c.servers {
+		of(h.level)
+	}
+	return addresses
+}
