@@ -56,8 +56,10 @@ func (s *Snapshot) Why(name string) string {
 		return isOlder
 	case source == Intent:
 		return "the site file does not say"
+	case source == Live && !s.Asked(source):
+		return "no live source was asked: the site file names none, or --offline keeps it out"
 	case !s.Asked(source):
-		return "no " + source.String() + " source was asked: the site file names none, or --offline keeps it out"
+		return "no " + source.String() + " source was asked: the site file names none"
 	}
 	return "nothing was found to read it from"
 }
