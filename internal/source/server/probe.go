@@ -337,9 +337,11 @@ func (s *Source) about(seen *facts.Seen) {
 // Fact is an answer as a fact. Files are named from the site's folder.
 func (s *Source) Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	f := factOf(kind, u, a)
-	if cell, there := f.Cells["file"]; there && cell.Unknown == "" {
-		cell.Value = facts.TextOf(facts.String, s.nearIn(cell.Value.Text()))
-		f.Cells["file"] = cell
+	for _, name := range []string{"file", "place"} {
+		if cell, there := f.Cells[name]; there && cell.Unknown == "" {
+			cell.Value = facts.TextOf(facts.String, s.nearIn(cell.Value.Text()))
+			f.Cells[name] = cell
+		}
 	}
 	return f
 }
