@@ -5,23 +5,37 @@ package servertest
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
-// FreeAddress is a loopback address with a port nobody listens on.
+// next is the port that is tried next, above 10000: each process begins somewhere else.
+var next atomic.Uint32
+
+func init() { next.Store(rand.Uint32N(22000)) }
+
+// FreeAddress is a loopback address with a port nobody listens on, another one each time. It is below those that the system
+// hands out by itself: one of these may be another connection's before the server that it is for has taken it.
 func FreeAddress(t *testing.T) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	require.NoError(t, listener.Close())
-	return listener.Addr().String()
+	for range 100 {
+		listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10000+next.Add(1)%22000))
+		if err != nil {
+			continue
+		}
+		require.NoError(t, listener.Close())
+		return listener.Addr().String()
+	}
+	require.Fail(t, "no port between 10000 and 32000 is free")
+	return ""
 }
 
 // Nginx serves a folder of files with nginx at an address. Where nginx is not installed the test is skipped.
