@@ -21,6 +21,7 @@ import (
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/source/live"
+	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
@@ -90,6 +91,20 @@ var Steps = []Step{
 		},
 	},
 	{
+		Name: "runtime", Source: facts.Runtime, Needs: []facts.Hint{facts.PublicHint},
+		Where: whereRuntime,
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			source, gaps := Runtime(ask.Site, ask.servers)
+			if source == nil {
+				return facts.Seen{Gaps: gaps}, nil
+			}
+			ask.runtime = source
+			seen, err := source.Gather(ctx)
+			ask.lacking(&seen)
+			return seen, err
+		},
+	},
+	{
 		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint, facts.PublicHint},
 		Where: func(ask *Request) (string, bool) {
 			f := ask.Site.Sources.Files
@@ -145,6 +160,11 @@ func whereServer(ask *Request) (string, bool) {
 	var files []string
 	for _, part := range set.Chain {
 		files = append(files, part.Nginx+part.Apache)
+	}
+	if ask.servers != nil && len(files) == 0 {
+		for _, found := range ask.servers.Servers {
+			files = append(files, found.File)
+		}
 	}
 	return cmp.Or(strings.Join(files, ", "), "where systems put it"), true
 }
@@ -222,7 +242,8 @@ type Request struct {
 	Stores  store.Options
 	Live    live.Options
 	Hints   facts.Hints
-	servers *server.Source // read by the step that looks at their layout
+	servers *server.Source  // read by the step that looks at their layout
+	runtime *runtime.Source // read by its own step
 }
 
 // newRequest makes the site file's wishes into what steps are asked. The errors are mistakes in the site file.

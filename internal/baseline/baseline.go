@@ -154,7 +154,7 @@ func (b *Baseline) checkCovers() error {
 	for _, r := range b.Rules {
 		for _, name := range r.Configured {
 			_, field, _ := strings.Cut(name, ".")
-			if _, known := facts.AnswerField(field); !known {
+			if _, known := facts.Lookup(facts.ListAnswers + "." + field); !known {
 				return r.errorf("configured: %q names no field of %s", name, facts.ListAnswers)
 			}
 		}

@@ -27,6 +27,7 @@ func functions() []cel.EnvOption {
 		method2("without", num, num, num, func(a, b int64) int64 { return a &^ b }),
 		function1("octal", str, num, func(s string) int64 { v, _ := facts.Mode.Parse(s); return v.Number() }),
 
+		function1("as_size", num, str, facts.FormatSize),
 		function1("is_mail", str, yes, facts.IsMail),
 		function1("mail_domain", str, str, facts.MailDomain),
 		function1("url_host", str, str, facts.URLHost),
@@ -73,6 +74,7 @@ var Functions = map[string]string{
 	"within":              "mode.within(other): the mode has no permission that the other lacks",
 	"without":             "mode.without(other): the mode without the permissions of the other",
 	"octal":               "octal(\"0644\"): the mode that octal digits say",
+	"as_size":             "as_size(bytes): a size as people write it: 8M",
 	"is_mail":             "is_mail(text): it is a mail address",
 	"mail_domain":         "mail_domain(address): what stands after the @, in lower case",
 	"url_host":            "url_host(address): the host of an address; nothing when it is none",

@@ -30,6 +30,7 @@ var (
 		"source/live":     {"facts", "progress", "width"},
 		"directives":      {"ordinary"},
 
+		"source/runtime":       {"facts", "ordinary", "progress"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
 		"source/server/answer": {"facts", "ordinary"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
@@ -37,7 +38,7 @@ var (
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/server", "source/server/answer", "ordinary", "progress"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "progress"},
 		"report":               {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":           {}, // for tests alone
 		"hostile":              {}, // tests and nothing else

@@ -13,13 +13,13 @@ import (
 //go:embed server
 var frontFiles embed.FS
 
-var frontTemplates = template.Must(template.ParseFS(frontFiles, "server/*.conf"))
+var frontTemplates = template.Must(template.ParseFS(frontFiles, "server/*.conf", "server/*.ini"))
 
 // A front is the configuration of the web server that stands, or would stand, before a site's content system: one of nginx and
 // one of Apache that say the same, in a folder beside the installation.
 type front struct {
 	story bool                // as the building weeks left it
-	amend func(string) string // what somebody has changed in it; nil for nothing
+	amend func(string) string // what somebody has changed in it, or in the runtime's files; nil for nothing
 }
 
 // The kinds of servers that a site has a configuration of.
@@ -85,7 +85,40 @@ func (f *front) write(dir string, in *installation) (written []string, err error
 			written = append(written, filepath.Join(in.folder, filepath.Dir(frontFile(kind)), name))
 		}
 	}
-	return written, nil
+	more, err := f.writeRuntime(dir, in)
+	return append(written, more...), err
+}
+
+// runtimeFolder is the folder of the runtime's files, below the site's folder of the demo.
+var runtimeFolder = filepath.Join("server", "php")
+
+// writeRuntime writes what the language runtime behind both is told, and returns the files, below the demo's folder.
+func (f *front) writeRuntime(dir string, in *installation) (written []string, err error) {
+	folder, err := filepath.Abs(filepath.Join(dir, in.folder, runtimeFolder))
+	if err != nil {
+		return nil, err
+	}
+	says := map[string]any{"Brand": in.options["site_title"], "Dir": folder, "Site": filepath.Join(filepath.Dir(filepath.Dir(folder)), "site"), "Story": f.story}
+	for name, of := range map[string]string{"php.ini": "php.ini", "php-fpm.conf": "php-fpm.conf", "pool.d/stage.conf": "pool.conf", "conf.d/20-brindle.ini": "modules.ini"} {
+		var text bytes.Buffer
+		if err := frontTemplates.ExecuteTemplate(&text, of, says); err != nil {
+			return nil, err
+		}
+		content := text.String()
+		if f.amend != nil {
+			content = f.amend(content)
+		}
+		if err := writeFile(filepath.Join(folder, name), file{content, 0o644}); err != nil {
+			return nil, err
+		}
+		written = append(written, filepath.Join(in.folder, runtimeFolder, name))
+	}
+	return append(written, filepath.Join(in.folder, runtimeFolder, "pool.d", "listen.conf")), listens(folder, asInstalled)
+}
+
+// listens writes the small file that says where the runtime's workers listen.
+func listens(folder string, p ports) error {
+	return os.WriteFile(filepath.Join(folder, "pool.d", "listen.conf"), []byte("[stage]\nlisten = "+p.system+"\n"), 0o644)
 }
 
 // connect writes the small files that say where a front listens and what it asks.

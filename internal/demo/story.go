@@ -138,6 +138,7 @@ func (in *installation) siteFileText() string {
 	fmt.Fprintf(&s, "    trust: ../%s\n  files:    {root: ./site}\n", caName)
 	if in.front != nil {
 		fmt.Fprintf(&s, "  server:   {nginx: %s}    # or {apache: %s}\n", filepath.ToSlash(frontFile(frontNginx)), filepath.ToSlash(frontFile(frontApache)))
+		fmt.Fprintf(&s, "  runtime:  {php: %s}\n", filepath.ToSlash(runtimeFolder))
 	}
 	return s.String()
 }

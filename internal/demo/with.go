@@ -100,6 +100,9 @@ func (s *Server) put(kind, program string, site *installation) error {
 	if _, err := site.front.connect(kind, folder, p); err != nil {
 		return err
 	}
+	if err := listens(r.runtime(), p); err != nil {
+		return err
+	}
 	if err := r.start(program, p.https); err != nil {
 		return err
 	}
@@ -107,6 +110,11 @@ func (s *Server) put(kind, program string, site *installation) error {
 		s.connect[site.folder][host+":443"], s.connect[site.folder][host+":80"] = p.https, p.http
 	}
 	return nil
+}
+
+// runtime is the folder of what the language runtime is told, beside that of the server.
+func (r *running) runtime() string {
+	return filepath.Join(filepath.Dir(r.folder), filepath.Base(runtimeFolder))
 }
 
 func freeAddress() (string, error) {
@@ -202,5 +210,6 @@ func (r *running) close() {
 		_ = r.asked.Close()
 	}
 	_, _ = r.site.front.connect(r.kind, r.folder, asInstalled)
+	_ = listens(r.runtime(), asInstalled)
 	_ = os.RemoveAll(r.private)
 }

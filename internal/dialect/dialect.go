@@ -43,6 +43,7 @@ type Dialect struct {
 	Settings  map[string]Setting  `yaml:"settings"`
 	Lists     map[string]List     `yaml:"lists"`
 	Caches    []Kept              `yaml:"caches"`
+	Modules   []string            `yaml:"modules"` // of the language runtime, without which parts of the system fail; nil when nobody says
 
 	file string
 }
@@ -205,6 +206,9 @@ func (d *Dialect) inherit(base *Dialect) error {
 	d.Stores = merged(base.Stores, d.Stores)
 	d.Settings = merged(base.Settings, d.Settings)
 	d.Lists = merged(base.Lists, d.Lists)
+	if d.Modules == nil {
+		d.Modules = base.Modules
+	}
 	if len(d.Caches) == 0 {
 		d.Caches = base.Caches
 	}

@@ -94,6 +94,20 @@ func (t *Tree) Broken() *Gap {
 	return nil
 }
 
+// Bodies visits what stands at the top and in each block that is read, an outer one before those in it.
+func (t *Tree) Bodies(visit func(body []*Node)) {
+	var in func([]*Node)
+	in = func(body []*Node) {
+		visit(body)
+		for _, n := range body {
+			if len(n.Body) > 0 {
+				in(n.Body) // nested no deeper than what is read
+			}
+		}
+	}
+	in(t.Root)
+}
+
 // Bounds on what is read, however large it is.
 const (
 	maxFile    = 8 << 20  // bytes of one file

@@ -2,7 +2,6 @@ package facts
 
 import (
 	"encoding/json"
-	"slices"
 	"strings"
 )
 
@@ -17,16 +16,9 @@ const ProgramEndings = "php php3 php4 php5 php7 php8 phtml phar phps pht inc cgi
 
 // An Answer is what a web server's configuration makes of one address, field by field.
 type Answer struct {
-	Kind    string          `json:"kind"`    // why it was worked out: home, inner page, ...
-	Address string          `json:"address"` // in full
-	Cells   map[string]Cell `json:"fields"`
-}
-
-// A Cell is one field of an answer: its value with its origin, or why it cannot be told.
-type Cell struct {
-	Value   Value
-	Unknown string // why it cannot be told; then there is no value
-	Origin  Origin // where it is decided, also where something is absent
+	Kind    string `json:"kind"`    // why it was worked out: home, inner page, ...
+	Address string `json:"address"` // in full
+	Cells   Cells  `json:"fields"`
 }
 
 // AnswerFields are the fields that a cell may be of, beside kind, address and path.
@@ -70,15 +62,6 @@ var answerList = append([]Field{
 	{Name: "path", Type: String, Meaning: "path and query of it"},
 }, answerFields...)
 
-// AnswerField is the catalogue's row of a field.
-func AnswerField(name string) (Field, bool) {
-	i := slices.IndexFunc(answerFields, func(f Field) bool { return f.Name == name })
-	if i < 0 {
-		return Field{}, false
-	}
-	return answerFields[i], true
-}
-
 // Path is what follows the host.
 func (a *Answer) Path() string {
 	_, rest, _ := strings.Cut(a.Address, "://")
@@ -114,51 +97,19 @@ func (a *Answer) Field(name string) (Value, bool) {
 	case "path":
 		return TextOf(String, a.Path()), true
 	}
-	cell, there := a.Cells[name]
-	return cell.Value, there && cell.Unknown == "" && cell.Value.Type() != ""
+	return a.Cells.value(name)
 }
 
 // Why implements Item.
 func (a *Answer) Why(field string) Reason {
-	cell, there := a.Cells[field]
-	switch {
-	case !there:
-		return Reason{"the configuration does not decide it", a.Origin()}
-	case cell.Unknown == "":
-		return Reason{"it is not told", cell.Origin}
-	}
-	return Reason{cell.Unknown, cell.Origin}
+	return a.Cells.why(field, "the configuration does not decide it", a.Origin())
 }
 
 // OriginOf implements Item.
-func (a *Answer) OriginOf(field string) Origin {
-	if cell, there := a.Cells[field]; there && (cell.Origin.File != "" || cell.Origin.Default != "") {
-		return cell.Origin
-	}
-	return a.Origin()
-}
-
-type cellJSON struct {
-	Value   json.RawMessage `json:"value"`
-	Unknown string          `json:"unknown,omitempty"`
-	Origin  Origin          `json:"origin"`
-}
-
-// MarshalJSON writes the value plainly; null where it cannot be told.
-func (c Cell) MarshalJSON() ([]byte, error) {
-	shape := cellJSON{json.RawMessage("null"), c.Unknown, c.Origin}
-	if c.Unknown == "" && c.Value.Type() != "" {
-		raw, err := c.Value.MarshalJSON()
-		if err != nil {
-			return nil, err
-		}
-		shape.Value = raw
-	}
-	return json.Marshal(shape)
-}
+func (a *Answer) OriginOf(field string) Origin { return a.Cells.originOf(field, a.Origin()) }
 
 // UnmarshalJSON reads an answer; the catalogue says what types its fields have.
-func (a *Answer) UnmarshalJSON(raw []byte) error {
+func (a *Answer) UnmarshalJSON(raw []byte) (err error) {
 	var shape struct {
 		Kind    string              `json:"kind"`
 		Address string              `json:"address"`
@@ -167,23 +118,9 @@ func (a *Answer) UnmarshalJSON(raw []byte) error {
 	if err := json.Unmarshal(raw, &shape); err != nil {
 		return err
 	}
-	*a = Answer{Kind: shape.Kind, Address: shape.Address, Cells: map[string]Cell{}}
-	for name, c := range shape.Cells {
-		field, known := AnswerField(name)
-		if !known {
-			continue // a later version's
-		}
-		cell := Cell{Unknown: c.Unknown, Origin: c.Origin}
-		if c.Unknown == "" && string(c.Value) != "null" {
-			v, err := field.Type.FromJSON(c.Value)
-			if err != nil {
-				return err
-			}
-			cell.Value = v
-		}
-		a.Cells[name] = cell
-	}
-	return nil
+	a.Kind, a.Address = shape.Kind, shape.Address
+	a.Cells, err = cellsOf(shape.Cells, answerFields)
+	return err
 }
 
 // Reading is one field as a reading; false when it cannot be told.
@@ -206,15 +143,21 @@ func (s *Seen) Configured(kind, address string) *Answer {
 	return nil
 }
 
-// Decided is what the server's configuration makes of a setting; nil when it has no say in it, or cannot be told.
+// Decided is what the configuration of the runtime or of the server makes of a setting; nil when neither has a say in it, or it
+// cannot be told.
 func (s *Seen) Decided(t *Term) *Reading {
-	kind, field, says := strings.Cut(t.Decided, ".")
-	if !says {
-		return nil
-	}
-	if a := s.Configured(kind, ""); a != nil {
-		if r, known := a.Reading(field); known {
-			return &r
+	for _, by := range t.Decided {
+		kind, field, _ := strings.Cut(by, ".")
+		if kind == Runtime.String() {
+			if r, known := s.Effective(by); known {
+				return &r
+			}
+			continue
+		}
+		if a := s.Configured(kind, ""); a != nil {
+			if r, known := a.Reading(field); known {
+				return &r
+			}
 		}
 	}
 	return nil

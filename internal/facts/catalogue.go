@@ -17,9 +17,9 @@ type Term struct {
 	Meaning string   // one line
 
 	// Of settings:
-	// Decided is what of the web server's answers decides it as well: why an address is worked out, and the field, as home.zone;
-	// "" when nothing does.
-	Decided string
+	// Decided is what decides it as well, the first that can be told: of the web server's answers why an address is worked out, and the
+	// field, as home.zone; of the runtime the field, as runtime.upload_limit.
+	Decided []string
 	ShownBy *Term  // the term of the live source that shows it most plainly; nil when nothing does
 	Own     bool   // it says who a site is rather than how it is kept, so it is not carried to another site
 	Change  int    // its place in the order of changes: what others depend on first
@@ -88,7 +88,7 @@ func listKey(source Source, name, meaning string) Key[[]string] {
 func (k Key[V]) own() Key[V]                { k.Own = true; return k }
 func (k Key[V]) change(place int) Key[V]    { k.Change = place; return k }
 func (k Key[V]) shownBy(live *Term) Key[V]  { k.ShownBy = live; return k }
-func (k Key[V]) decided(by string) Key[V]   { k.Decided = by; return k }
+func (k Key[V]) decided(by string) Key[V]   { k.Decided = append(k.Decided, by); return k }
 func (k Key[V]) danger(how string) Key[V]   { k.Danger = how; return k }
 func (k Key[V]) noticed(what string) Key[V] { k.Noticed = what; return k }
 func (k Key[V]) meant(status ...int) Key[V] { k.Meant = status; return k }

@@ -119,6 +119,8 @@ var Lists = map[string][]Field{
 	ListArrivals:  arrivalTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),
+	ListFolders:   folderList,
+	ListTroubles:  troubleTable.fields(),
 }
 
 // A Class is many entries of a file tree that are alike in everything that decides whether they are as they

@@ -29,6 +29,10 @@ func text[T any](name, meaning string, get func(*T) string) column[T] {
 	return column[T]{Field: Field{Name: name, Type: String, Meaning: meaning}, get: func(t *T) (Value, bool) { return TextOf(String, get(t)), true }}
 }
 
+func oneOf[T any](name string, words []string, meaning string, get func(*T) string) column[T] {
+	return column[T]{Field: Field{Name: name, Type: Words, Words: words, Meaning: meaning}, get: func(t *T) (Value, bool) { return TextOf(Words, get(t)), true }}
+}
+
 func number[T any](name, meaning string, get func(*T) int) column[T] {
 	return column[T]{Field: Field{Name: name, Type: Int, Meaning: meaning}, get: func(t *T) (Value, bool) { return NumberOf(Int, int64(get(t))), true }}
 }

@@ -22,6 +22,9 @@ type Seen struct {
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
+	// Folders and Troubles are what the language runtime has been told where, and lines for it that do not do what they say.
+	Folders  []Folder  `json:"folders"`
+	Troubles []Trouble `json:"troubles"`
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
@@ -104,6 +107,8 @@ func (s *Seen) Merge(more Seen) {
 	s.Arrivals = merged(s.Arrivals, more.Arrivals)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
+	s.Folders = merged(s.Folders, more.Folders)
+	s.Troubles = merged(s.Troubles, more.Troubles)
 	for list, records := range more.Records {
 		if s.Records == nil {
 			s.Records = map[string][]Record{}
@@ -170,6 +175,10 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Answers), s.Answers != nil
 	case ListShadowed:
 		return each(s.Shadowed), s.Shadowed != nil
+	case ListFolders:
+		return each(s.Folders), s.Folders != nil
+	case ListTroubles:
+		return each(s.Troubles), s.Troubles != nil
 	}
 	records, seen := s.Records[list]
 	return each(records), seen

@@ -135,6 +135,14 @@ func near(a, b facts.Reading, all bool) bool {
 	return a.Source == b.Source && a.FullName() != b.FullName() && x == y
 }
 
+// several tells whether the configuration that a reading is of has more than one line in what is shown, so that it must be told which is
+// which.
+func several(r facts.Reading, readings []facts.Reading) bool {
+	return (r.Source == facts.Runtime || r.Source == facts.Server) && slices.ContainsFunc(readings, func(o facts.Reading) bool {
+		return o.Source == r.Source && o.FullName() != r.FullName() && o.Origin != r.Origin
+	})
+}
+
 func line(same, readings []facts.Reading, said string, all bool) Line {
 	var texts []string
 	for _, r := range same {
@@ -145,6 +153,9 @@ func line(same, readings []facts.Reading, said string, all bool) Line {
 		case value == "":
 			value = "(empty)"
 		case holds(said, r.Value.String()):
+			if several(r, readings) {
+				texts = append(texts, lastName(r.Name))
+			}
 			continue
 		}
 		texts = append(texts, lastName(r.Name)+": "+value)

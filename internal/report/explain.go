@@ -41,6 +41,9 @@ const Robots = "robots"
 // Explain says what a name is about; the baseline is compiled. With a result it says how that stands at the site. The
 // error is that of a name that nothing goes by.
 func Explain(b *baseline.Baseline, name string, r *audit.Result) (*Explanation, error) {
+	if row, is := facts.RuntimeFieldOf(name); is && name == row.Directive {
+		name = facts.Runtime.Name(row.Name)
+	}
 	for _, explain := range []func(*baseline.Baseline, string, *audit.Result) (*Explanation, error){robots, explainRule, explainArea, explainLimit, explainList, explainTerm, explainFunction} {
 		if e, err := explain(b, name, r); e != nil || err != nil {
 			if e != nil && e.Here == nil {
@@ -59,6 +62,9 @@ func Explained(b *baseline.Baseline) []string {
 	names = append(names, baseline.Areas...)
 	for _, t := range facts.Catalogue() {
 		names = append(names, strings.TrimPrefix(t.Name, facts.Settings.All()))
+	}
+	for _, row := range facts.RuntimeFields {
+		names = append(names, row.Directive)
 	}
 	for list, fields := range facts.Lists {
 		names = append(names, list)
@@ -350,7 +356,14 @@ func explainTerm(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 		e.say("rules", "%s", List(rules))
 	}
 	if term.Source != facts.Settings || e.Kind == "field" || prefix != "" {
+		row, directive := facts.RuntimeFieldOf(term.Name)
+		if directive {
+			e.say("set in", "%s", row.Set)
+		}
 		e.chain(r, term)
+		if directive && r != nil {
+			e.folders(r, row)
+		}
 		return e, nil
 	}
 	if why := term.Danger; why != "" {
@@ -364,6 +377,22 @@ func explainTerm(b *baseline.Baseline, name string, r *audit.Result) (*Explanati
 	}
 	e.chain(r, term)
 	return e, nil
+}
+
+// folders says where in the site the runtime has been told something else than in its root.
+func (e *Explanation) folders(r *audit.Result, row facts.RuntimeField) {
+	for i := range r.Snapshot.Folders {
+		f := &r.Snapshot.Folders[i]
+		if !slices.Contains(f.Own, row.Name) {
+			continue
+		}
+		if v, known := f.Field(row.Name); known {
+			e.here("in "+f.Address, "%s, in %s", emptyOr(v.String()), f.OriginOf(row.Name))
+		} else {
+			why := f.Why(row.Name)
+			e.here("in "+f.Address, "it cannot be told: %s (%s)", why.Because, why.Origin)
+		}
+	}
 }
 
 func emptyOr(text string) string {

@@ -50,6 +50,13 @@ type Sources struct {
 	Live     *Live     `yaml:"live"`
 	Files    *Files    `yaml:"files"`
 	Server   *Server   `yaml:"server"`
+	Runtime  *Runtime  `yaml:"runtime"`
+}
+
+// Runtime says which folder holds what the language runtime has been told; {} for the one that the web server's configuration leads to.
+type Runtime struct {
+	PHP string `yaml:"php"` // that of php.ini, or the one of a version, above those for each way of running it
+	Pos strict.Pos
 }
 
 // Server says where the configuration of the web server is, of several the outermost first; {} for where systems put it.
@@ -445,11 +452,14 @@ func (s *Site) check() error {
 	if err := s.checkServer(); err != nil {
 		return err
 	}
+	if err := s.checkRuntime(); err != nil {
+		return err
+	}
 	if err := s.checkLive(); err != nil {
 		return err
 	}
 	if s.Sources == (Sources{}) {
-		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files, server)")
+		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files, server, runtime)")
 	}
 	return s.checkAccept()
 }
@@ -530,6 +540,26 @@ func (s *Site) checkServer() error {
 		case err == nil && stat.IsDir():
 			return s.ErrorAt(part.Pos, "server: %s is a folder; name the file that the configuration begins with, as %s", s.Resolve(file), filepath.Join(file, "nginx.conf"))
 		}
+	}
+	return nil
+}
+
+// checkRuntime holds what is said of the runtime against what it can be.
+func (s *Site) checkRuntime() error {
+	r := s.Sources.Runtime
+	switch {
+	case r == nil:
+		return nil
+	case s.Sources.Server == nil:
+		return s.ErrorAt(r.Pos, "runtime: which of its settings count is decided by the web server; say server: {nginx: FILE}, server: {apache: FILE} or server: {} as well")
+	case r.PHP == "":
+		return nil
+	}
+	switch stat, err := os.Stat(s.Resolve(r.PHP)); {
+	case errors.Is(err, fs.ErrNotExist):
+		return s.ErrorAt(r.Pos, "runtime: the folder %s does not exist", s.Resolve(r.PHP))
+	case err == nil && !stat.IsDir():
+		return s.ErrorAt(r.Pos, "runtime: %s is a file; name the folder that it lies in, %s", s.Resolve(r.PHP), filepath.Dir(r.PHP))
 	}
 	return nil
 }

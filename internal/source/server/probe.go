@@ -103,7 +103,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 	if ask.Login != "" {
 		add("login", ask.Login)
 	}
-	folders := s.folders()
+	folders := s.Folders()
 	for _, f := range folders {
 		add("folder", at(f))
 	}
@@ -182,9 +182,9 @@ func (s *Source) addressOf(p string) string {
 	return "/" + filepath.ToSlash(rel)
 }
 
-// folders are the addresses of the site's folders: those at the top and one below, and deeper ones that have an override file or
+// Folders are the addresses of the site's folders, each ending in a slash, below the site's own: those at the top and one below, and deeper ones that have an override file or
 // that the configuration names.
-func (s *Source) folders() (found []string) {
+func (s *Source) Folders() (found []string) {
 	root, _ := s.root()
 	if root == "" {
 		return nil
@@ -295,6 +295,9 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	home := &seen.Answers[0]
 	if v, known := home.Field("server_header"); known {
 		seen.Add(facts.ServerTokens.Reading(v.Text(), home.OriginOf("server_header")))
+	}
+	if v, known := home.Field("body_limit"); known {
+		seen.Add(facts.ServerBodyLimit.Reading(v.Number(), home.OriginOf("body_limit")))
 	}
 	s.about(&seen)
 	return seen, nil

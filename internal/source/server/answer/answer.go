@@ -100,19 +100,27 @@ type Answer struct {
 	Way    []Stage
 	// Onward is set when another server is asked.
 	Onward *Onward
-	// Runtime is what the runtime is told by the server: names and values, in order.
-	Runtime []Setting
+	// Runtime is what the runtime is told by the server: names and values, in order. RuntimeUnsure says why that cannot be told.
+	Runtime       []Setting
+	RuntimeUnsure *facts.Reason
 }
 
-// A Setting is one value that a server hands to a runtime.
+// A Setting is one value that a server hands to a runtime: a directive of its module, or of FastCGI a parameter that it goes by,
+// of which the kind is the name.
 type Setting struct {
 	Kind, Name, Value string
+	Unknown           string // why the value cannot be told
+	Override          bool   // it stands in an override file
 	Origin            facts.Origin
 }
 
+// Parameters are those of FastCGI that a runtime goes by, beside that for the program's file.
+var Parameters = []string{"PHP_VALUE", "PHP_ADMIN_VALUE", "DOCUMENT_ROOT", "SERVER_NAME"}
+
 // Onward is where a request is passed on to, and as what.
 type Onward struct {
-	Address string // host and port, or the path of a socket
+	Address string   // host and port, or the path of a socket
+	Among   []string // where several take turns, or it has a name of its own: all of them
 	Ask     Ask
 	Origin  facts.Origin
 }

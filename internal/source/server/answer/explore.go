@@ -84,7 +84,7 @@ func undecided(work func(*Guess) *Answer, first way) *Answer {
 	for f := range first.answer.Fields {
 		first.answer.Hide(f, why)
 	}
-	first.answer.Onward, first.answer.Others = nil, &why
+	first.answer.Onward, first.answer.Others, first.answer.RuntimeUnsure = nil, &why, &why
 	return first.answer
 }
 
@@ -107,6 +107,9 @@ func merged(ways []way) *Answer {
 		}
 		if first.answer.Others == nil {
 			first.answer.Others = other.answer.Others
+		}
+		if !slices.Equal(first.answer.Runtime, other.answer.Runtime) {
+			first.answer.RuntimeUnsure = &why
 		}
 		if (first.answer.Onward == nil) != (other.answer.Onward == nil) {
 			first.answer.Onward = nil

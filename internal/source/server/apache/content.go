@@ -210,7 +210,6 @@ func (r *request) lookUp(address string) *request {
 	}
 	other.whole = r
 	other.process()
-	r.a.Runtime = append(r.a.Runtime, other.a.Runtime...)
 	return other
 }
 
@@ -435,6 +434,11 @@ func (r *request) program(handler string) {
 	r.a.Say(answer.Runs, where, "yes")
 	r.a.Say(answer.File, where, r.file)
 	mod := !strings.HasPrefix(handler, "proxy:")
+	r.a.Runtime = r.set.runtime
+	if backend, is := fastCGI(handler); is {
+		r.a.Runtime = append([]answer.Setting{r.documentRoot(), r.serverName()}, r.set.runtime...)
+		r.a.Onward = &answer.Onward{Address: backend, Among: []string{backend}, Origin: where}
+	}
 	if mod && r.entry.Is == answer.NoEntry {
 		r.a.Lack(answer.Runs, where, "there is no file "+r.file)
 		r.fail(http.StatusNotFound, where, "there is no program "+r.file)
@@ -445,6 +449,34 @@ func (r *request) program(handler string) {
 		return
 	}
 	r.send(reply{status: r.ask.Program.Status, kind: r.ask.Program.Header["content-type"], length: int64(r.ask.Program.Length), program: r.ask.Program.Header, inAlways: !mod, origin: where, filters: true})
+}
+
+// fastCGI is where a handler asks FastCGI.
+func fastCGI(handler string) (address string, is bool) {
+	target := strings.TrimPrefix(handler, "proxy:")
+	if socket, rest, two := strings.Cut(target, "|"); two {
+		return socket, strings.HasPrefix(target, "unix:") && strings.HasPrefix(rest, "fcgi:")
+	}
+	if target, is = strings.CutPrefix(target, "fcgi://"); is {
+		target, _, _ = strings.Cut(target, "/")
+	}
+	return target, is
+}
+
+// documentRoot is the parameter for the host's root.
+func (r *request) documentRoot() answer.Setting {
+	if n := r.host.root; n != nil {
+		return answer.Setting{Kind: "DOCUMENT_ROOT", Value: strings.TrimSuffix(n.Arg(0), "/"), Origin: at(n)}
+	}
+	return answer.Setting{Kind: "DOCUMENT_ROOT", Unknown: "no DocumentRoot is said", Origin: facts.Origin{File: r.Tree.Main}}
+}
+
+// serverName is the parameter for the host's name: what was asked for, unless only the configured name counts.
+func (r *request) serverName() answer.Setting {
+	if n := r.set.canonical; n != nil && strings.EqualFold(n.Arg(0), "on") {
+		return answer.Setting{Kind: "SERVER_NAME", Value: r.host.called, Origin: at(n)}
+	}
+	return answer.Setting{Kind: "SERVER_NAME", Value: r.ask.Host, Origin: facts.Origin{File: r.Tree.Main}}
 }
 
 // proxied is a request that a rule hands to another server.

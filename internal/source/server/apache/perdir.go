@@ -2,6 +2,7 @@ package apache
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,6 +52,7 @@ type settings struct {
 	indexOptions []*directives.Node
 	applied      []any            // the sections and files that are merged, to tell whether two requests have the same
 	engine       *directives.Node // php_flag engine
+	runtime      []answer.Setting // what the runtime is told
 }
 
 // An ending is what is known of files with an ending.
@@ -71,7 +73,7 @@ func newSettings() *settings {
 
 // apply merges what stands in one section. Folder is the path that rules of rewriting in it are relative to.
 func (r *request) apply(s *settings, body []*directives.Node, folder string) {
-	own := &merging{settings: s, folder: folder, r: r}
+	own := &merging{settings: s, folder: folder, r: r, runtimeFrom: len(s.runtime)}
 	own.each(body)
 	own.done()
 	if len(body) > 0 {
@@ -94,6 +96,8 @@ type merging struct {
 	allows    []*directives.Node
 	indexes   []string
 	indexesAt *directives.Node
+
+	runtimeFrom int // where this section's own part of what the runtime is told begins
 }
 
 func (m *merging) each(body []*directives.Node) {
@@ -187,15 +191,40 @@ func (m *merging) one(n *directives.Node) {
 	case "if", "elseif", "else":
 		m.ifs = append(m.ifs, n)
 	case "php_value", "php_flag", "php_admin_value", "php_admin_flag":
-		m.r.a.Runtime = append(m.r.a.Runtime, answer.Setting{Kind: n.Name, Name: n.Arg(0), Value: n.Arg(1), Origin: at(n)})
+		before, own := m.runtime[:m.runtimeFrom:m.runtimeFrom], m.runtime[m.runtimeFrom:]
+		for _, set := range own { // of two in one section the last counts, be the other an administrator's
+			if set.Name != n.Arg(0) || set.Name == "" {
+				before = append(before, set)
+			}
+		}
+		m.runtime = append(before, answer.Setting{Kind: name, Name: n.Arg(0), Value: n.Arg(1), Override: m.fromOverride(n), Origin: at(n)})
 		if name == "php_flag" || name == "php_admin_flag" {
 			if n.Arg(0) == "engine" {
 				m.engine = n
 			}
 		}
+	case "setenv", "setenvif", "setenvifnocase", "setenvifexpr", "proxyfcgisetenvif", "unsetenv", "passenv":
+		m.environment(name, n)
 	default:
 		if kind := classOfNode(n); kind != evaluated && kind != harmless {
 			m.unsure = append(m.unsure, unsure{kind, facts.Reason{Because: n.Name + " is not evaluated", Origin: at(n)}})
+		}
+	}
+}
+
+// fromOverride tells whether a directive stands in an override file.
+func (m *merging) fromOverride(n *directives.Node) bool {
+	return filepath.Base(n.File) == m.r.overrideName()
+}
+
+// environment notes what of a program's environment a runtime goes by.
+func (m *merging) environment(name string, n *directives.Node) {
+	for _, parameter := range answer.Parameters {
+		switch {
+		case name == "setenv" && n.Arg(0) == parameter:
+			m.runtime = append(m.runtime, answer.Setting{Kind: parameter, Value: n.Arg(1), Origin: at(n)})
+		case strings.Contains(" "+strings.Join(n.Args, " "), " "+parameter):
+			m.runtime = append(m.runtime, answer.Setting{Kind: parameter, Unknown: n.Name + " is not evaluated", Origin: at(n)})
 		}
 	}
 }

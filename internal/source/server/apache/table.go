@@ -91,6 +91,7 @@ func init() {
 		{evaluated, "", "mod_mime.c", "TypesConfig"},
 		{evaluated, "Options", "mod_php.c", "php_value php_flag"},
 		{evaluated, "", "mod_php.c", "php_admin_value php_admin_flag"},
+		{harmless, "", "mod_php.c", "PHPINIDir"},
 		{evaluated, "", "mod_ssl.c", "SSLEngine SSLProtocol"},
 
 		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus Error Warning FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},

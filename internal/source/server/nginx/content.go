@@ -327,8 +327,8 @@ func (r *request) fastcgi(n *directives.Node) {
 	found := false
 	for _, p := range params {
 		value := r.expand(p.Arg(1), p)
-		switch p.Arg(0) {
-		case "SCRIPT_FILENAME":
+		switch name := p.Arg(0); {
+		case name == "SCRIPT_FILENAME":
 			found = true
 			if value.Why != nil {
 				r.a.Hide(answer.File, *value.Why)
@@ -336,8 +336,12 @@ func (r *request) fastcgi(n *directives.Node) {
 				r.a.Say(answer.File, at(p), value.S)
 				r.a.Then(at(p), "the program it runs is "+value.S)
 			}
-		case "PHP_VALUE", "PHP_ADMIN_VALUE":
-			r.a.Runtime = append(r.a.Runtime, answer.Setting{Kind: p.Arg(0), Name: "", Value: value.S, Origin: at(p)})
+		case slices.Contains(answer.Parameters, name):
+			set := answer.Setting{Kind: name, Value: value.S, Origin: at(p)}
+			if value.Why != nil {
+				set.Unknown = value.Why.Because
+			}
+			r.a.Runtime = append(r.a.Runtime, set)
 		}
 	}
 	if !found {
@@ -348,7 +352,22 @@ func (r *request) fastcgi(n *directives.Node) {
 		}
 		r.a.Hide(answer.File, facts.Reason{Because: why, Origin: o})
 	}
-	r.a.Onward = &answer.Onward{Address: n.Arg(0), Origin: at(n)}
+	r.a.Onward = &answer.Onward{Address: n.Arg(0), Among: r.among(n.Arg(0)), Origin: at(n)}
+}
+
+// among are the servers behind a name: its own address where it is none of an upstream.
+func (r *request) among(name string) []string {
+	up := r.upstr[name]
+	if up == nil {
+		return []string{name}
+	}
+	var list []string
+	for _, line := range up.Body {
+		if line.Is("server") {
+			list = append(list, line.Arg(0))
+		}
+	}
+	return list
 }
 
 // proxy is the address that another server is asked for.

@@ -1,0 +1,125 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/site"
+	"weltaxis/internal/source/runtime"
+	"weltaxis/internal/source/server"
+	"weltaxis/internal/source/server/answer"
+)
+
+// whereRuntime is where the runtime's files are looked for.
+func whereRuntime(ask *Request) (string, bool) {
+	set := ask.Site.Sources.Runtime
+	if set == nil {
+		return "", false
+	}
+	if ask.runtime != nil && set.PHP == "" {
+		return ask.runtime.Config.Folder, true
+	}
+	return cmp.Or(set.PHP, "where the web server's configuration leads to"), true
+}
+
+// lacking says which of the modules that the dialect asks for the runtime does not load.
+func (ask *Request) lacking(seen *facts.Seen) {
+	modules, known := seen.Effective(facts.RuntimeModules.Name)
+	if !known || ask.Dialect == nil || ask.Dialect.Modules == nil {
+		return
+	}
+	missing := []string{}
+	for _, name := range ask.Dialect.Modules {
+		if !slices.ContainsFunc(modules.Value.List(), func(loaded string) bool { return strings.EqualFold(loaded, name) }) {
+			missing = append(missing, name)
+		}
+	}
+	seen.Add(facts.RuntimeMissing.Reading(missing, modules.Origin))
+}
+
+// Runtime is the language runtime of a site, as its web servers run it; nil with the reason as a gap when it cannot be found.
+func Runtime(s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
+	lack := func(because string, args ...any) []facts.Gap {
+		return []facts.Gap{{Source: facts.Runtime, What: "what the runtime has been told", Kind: facts.Failed, Because: fmt.Sprintf(because, args...), Names: []string{facts.Runtime.All()}}}
+	}
+	if servers == nil || len(servers.Servers) == 0 || servers.Address == nil {
+		return nil, lack("which of its settings count is decided by the web server, and that was not seen")
+	}
+	root, runs, why := servers.Runs("/")
+	switch {
+	case !runs && why != nil:
+		return nil, lack("which program answers cannot be told: %s (%s)", why.Because, why.Origin)
+	case !runs:
+		return nil, lack("the web server hands nothing of the site to a runtime")
+	}
+	folder, because := runtimeFolder(s, servers, root)
+	if because != "" {
+		return nil, lack("%s", because)
+	}
+	source := &runtime.Source{Config: runtime.Read(folder, root.Module), Dir: s.Dir, Places: []runtime.Place{placeOf(root)}, Elsewhere: toldBy(servers.Handed())}
+	addresses := source.Config.Below(servers.Root())
+	for _, address := range servers.Folders() {
+		if !slices.Contains(addresses, address) {
+			addresses = append(addresses, address)
+		}
+	}
+	slices.Sort(addresses)
+	for _, address := range addresses {
+		if run, runs, _ := servers.Runs(address); runs && run.Module == root.Module {
+			source.Places = append(source.Places, placeOf(run))
+		}
+	}
+	return source, nil
+}
+
+// runtimeFolder is the folder of the runtime's files: what the site file says, or else where the web server's configuration leads to.
+func runtimeFolder(s *site.Site, servers *server.Source, root server.Run) (folder, because string) {
+	kind := map[bool]string{false: "fpm", true: "apache2"}[root.Module]
+	if said := s.Sources.Runtime.PHP; said != "" {
+		folder = s.Resolve(said)
+		if runtime.Holds(filepath.Join(folder, kind)) {
+			folder = filepath.Join(folder, kind)
+		}
+		return folder, ""
+	}
+	if root.Module {
+		if folder = servers.IniDir(); folder == "" {
+			return "", "the web server's configuration does not say where php.ini is; write runtime: {php: FOLDER} in the site file"
+		}
+		return folder, ""
+	}
+	if folder = runtime.Find(root.Listen); folder == "" {
+		return "", fmt.Sprintf("no pool of PHP-FPM where systems put them listens at %s; write runtime: {php: FOLDER} in the site file", path.Join(root.Listen...))
+	}
+	return folder, ""
+}
+
+// placeOf is what the servers make of a program, as the runtime needs to know it.
+func placeOf(run server.Run) runtime.Place {
+	p := runtime.Place{Address: run.Address, Script: run.Script, Module: run.Module, Listen: run.Listen, Unsure: run.Unsure}
+	for _, set := range run.Told {
+		switch {
+		case set.Kind == "DOCUMENT_ROOT":
+			p.Root = set.Value
+		case set.Kind == "SERVER_NAME":
+			p.Host = set.Value
+		}
+		if set.Unknown != "" && slices.Contains([]string{"DOCUMENT_ROOT", "SERVER_NAME"}, set.Kind) {
+			p.Unsure = &facts.Reason{Because: "what " + set.Kind + " is cannot be told: " + set.Unknown, Origin: set.Origin}
+		}
+	}
+	p.Told = toldBy(run.Told)
+	return p
+}
+
+func toldBy(list []answer.Setting) (told []runtime.Told) {
+	for _, set := range list {
+		told = append(told, runtime.Told{Kind: set.Kind, Name: set.Name, Value: set.Value, Unknown: set.Unknown, Override: set.Override, Origin: set.Origin})
+	}
+	return told
+}
