@@ -44,6 +44,11 @@ func (ask *Request) lacking(seen *facts.Seen) {
 
 // Runtime is the language runtime of a site, as its web servers run it; nil with the reason as a gap when it cannot be found.
 func Runtime(s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
+	return RuntimeWith(nil, s, servers)
+}
+
+// RuntimeWith is that with some files as they might be; the servers are as they might be, too.
+func RuntimeWith(files map[string][]byte, s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
 	lack := func(because string, args ...any) []facts.Gap {
 		return []facts.Gap{{Source: facts.Runtime, What: "what the runtime has been told", Kind: facts.Failed, Because: fmt.Sprintf(because, args...), Names: []string{facts.Runtime.All()}}}
 	}
@@ -61,7 +66,7 @@ func Runtime(s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap
 	if because != "" {
 		return nil, lack("%s", because)
 	}
-	source := &runtime.Source{Config: runtime.Read(folder, root.Module), Dir: s.Dir, Places: []runtime.Place{placeOf(root)}, Elsewhere: toldBy(servers.Handed())}
+	source := &runtime.Source{Config: runtime.ReadWith(files, folder, root.Module), Dir: s.Dir, Places: []runtime.Place{placeOf(root)}, Elsewhere: toldBy(servers.Handed())}
 	addresses := source.Config.Below(servers.Root())
 	for _, address := range servers.Folders() {
 		if !slices.Contains(addresses, address) {

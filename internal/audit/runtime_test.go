@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -15,8 +14,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -211,50 +208,6 @@ func runtimeSeeds(t *testing.T) (first uint64, count int) {
 	return first, count
 }
 
-// need skips a test where a program is not installed.
-func need(t *testing.T, names ...string) string {
-	t.Helper()
-	for _, name := range names {
-		for _, pattern := range []string{"/usr/sbin/" + name, "/usr/bin/" + name, "/usr/lib/apache2/modules/" + name} {
-			if found, _ := filepath.Glob(pattern); len(found) > 0 {
-				return found[len(found)-1]
-			}
-		}
-	}
-	t.Skipf("%s is not installed; scripts/test installs it", names[0])
-	return ""
-}
-
-// begin starts a server and waits until it listens.
-func begin(t *testing.T, address string, command *exec.Cmd) (stop func()) {
-	t.Helper()
-	var said strings.Builder
-	command.Stdout, command.Stderr, command.WaitDelay = &said, &said, time.Second
-	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Apache ends its whole group
-	require.NoError(t, command.Start())
-	stop = sync.OnceFunc(func() { _ = command.Process.Signal(syscall.SIGTERM); _ = command.Wait() })
-	t.Cleanup(stop)
-	t.Cleanup(func() {
-		if t.Failed() && said.Len() > 0 {
-			t.Log(said.String())
-		}
-	})
-	for range 500 {
-		network := "tcp"
-		if strings.HasPrefix(address, "/") {
-			network = "unix"
-		}
-		if connection, err := net.Dial(network, address); err == nil {
-			connection.Close()
-			return stop
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	stop()
-	require.Fail(t, "it does not listen", "%s", said.String())
-	return stop
-}
-
 var plainClient = &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 
 func fetchINI(t *testing.T, address, folder string) map[string]*string {
@@ -280,15 +233,6 @@ func newSet(t *testing.T, base string, seed uint64, apache bool) *runtimeSet {
 	s := &runtimeSet{r: rand.New(rand.NewPCG(seed, 16)), dir: dir, php: filepath.Join(dir, "php"), www: filepath.Join(dir, "www"), apache: apache}
 	s.make(t)
 	return s
-}
-
-// public is a folder that others may look into, gone with the test.
-func public(t *testing.T) string {
-	dir := t.TempDir()
-	for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
-		_ = os.Chmod(d, 0o755)
-	}
-	return dir
 }
 
 // handedOver are values for the runtime at random, as lines of the web server.
@@ -320,12 +264,12 @@ server { listen %[2]s; server_name site.example; root %[3]s;
 location ~ \.php$ { include %[1]s/fastcgi.inc; fastcgi_pass unix:%[5]s; }
 } }
 `, s.dir, address, s.www, places, socket))
-	return config, exec.Command(need(t, "nginx"), "-p", s.dir, "-c", config, "-e", filepath.Join(s.dir, "log"))
+	return config, exec.Command(servertest.Program(t, "nginx"), "-p", s.dir, "-c", config, "-e", filepath.Join(s.dir, "log"))
 }
 
 // inApache is the configuration of an Apache that has a runtime of its own, or asks one as its lines say.
 func (s *runtimeSet) inApache(t *testing.T, address string, modules []string, lines, places string) (config string, command *exec.Cmd) {
-	apache, user := need(t, "apache2"), ""
+	apache, user := servertest.Program(t, "apache2"), ""
 	for _, m := range slices.Backward(append([]string{"mpm_prefork", "authz_core", "dir"}, modules...)) {
 		lines = fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m) + lines
 	}
@@ -356,8 +300,8 @@ DocumentRoot %[5]s
 
 // What is told of generated sets of files is what the real PHP-FPM says, behind the real nginx or Apache, or cannot be told.
 func TestGeneratedBehindFPM(t *testing.T) {
-	fpm := need(t, "php-fpm*")
-	base, tally := public(t), [3]int{}
+	fpm := servertest.Program(t, "php-fpm*")
+	base, tally := servertest.Public(t), [3]int{}
 	first, count := runtimeSeeds(t)
 	for seed := first; seed < first+uint64(count); seed++ {
 		s := newSet(t, base, seed, false)
@@ -381,8 +325,8 @@ func TestGeneratedBehindFPM(t *testing.T) {
 		}
 		command := exec.Command(fpm, "-F", "-R", "-y", filepath.Join(s.php, "php-fpm.conf"), "-c", s.php)
 		command.Env = append(os.Environ(), "PHP_INI_SCAN_DIR="+filepath.Join(s.php, "conf.d"))
-		stopFPM := begin(t, socket, command)
-		stop := begin(t, address, server)
+		stopFPM := servertest.Begin(t, socket, command)
+		stop := servertest.Begin(t, address, server)
 		order := s.r.Perm(len(s.folders))
 		asked := map[string]map[string]*string{}
 		for range 2 { // so that what stays in a worker shows
@@ -401,8 +345,8 @@ func TestGeneratedBehindFPM(t *testing.T) {
 
 // The same with PHP in Apache.
 func TestGeneratedInApache(t *testing.T) {
-	module := need(t, "libphp*.so")
-	base, tally := public(t), [3]int{}
+	module := servertest.Program(t, "libphp*.so")
+	base, tally := servertest.Public(t), [3]int{}
 	first, count := runtimeSeeds(t)
 	for seed := first; seed < first+uint64(count); seed++ {
 		s := newSet(t, base, seed, true)
@@ -438,7 +382,7 @@ func TestGeneratedInApache(t *testing.T) {
 		}
 		config, command := s.inApache(t, address, nil, fmt.Sprintf("LoadModule php_module %s\nPHPIniDir %s\n<FilesMatch \"\\.php$\">\nSetHandler application/x-httpd-php\n</FilesMatch>\n", module, s.php), places)
 		command.Env = append(os.Environ(), "PHP_INI_SCAN_DIR="+filepath.Join(s.php, "conf.d"))
-		stop := begin(t, address, command)
+		stop := servertest.Begin(t, address, command)
 		s.hold(t, seed, config, address, func(folder string) map[string]*string { return fetchINI(t, address, folder) }, &tally)
 		stop()
 	}

@@ -84,14 +84,14 @@ var Steps = []Step{
 		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
 	{
-		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.PublicHint},
+		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.PublicHint}, Gives: []facts.Hint{facts.ProgramHint},
 		Where: func(ask *Request) (string, bool) { return "", ask.Site.Sources.Server != nil },
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
 			return ask.servers.Answers(ctx, ask.probes())
 		},
 	},
 	{
-		Name: "runtime", Source: facts.Runtime, Needs: []facts.Hint{facts.PublicHint},
+		Name: "runtime", Source: facts.Runtime, Needs: []facts.Hint{facts.PublicHint, facts.ProgramHint},
 		Where: whereRuntime,
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
 			source, gaps := Runtime(ask.Site, ask.servers)
@@ -170,7 +170,10 @@ func whereServer(ask *Request) (string, bool) {
 }
 
 // Servers are the web servers of a site, and what of their configuration could not be read.
-func Servers(s *site.Site) (*server.Source, []facts.Gap) {
+func Servers(s *site.Site) (*server.Source, []facts.Gap) { return ServersWith(nil, s) }
+
+// ServersWith are those with some files as they might be.
+func ServersWith(files server.Overlay, s *site.Site) (*server.Source, []facts.Gap) {
 	var configs []server.Config
 	for _, part := range s.Sources.Server.Chain {
 		if part.Nginx != "" {
@@ -187,7 +190,7 @@ func Servers(s *site.Site) (*server.Source, []facts.Gap) {
 	if s.Sources.Live != nil {
 		connect = s.Sources.Live.Connect
 	}
-	servers, gaps := server.Open(configs, address, connect)
+	servers, gaps := server.OpenWith(files, configs, address, connect)
 	servers.Dir = s.Dir
 	if address == nil {
 		gaps = append(gaps, facts.Gap{Source: facts.Server, What: "what the web server answers", Kind: facts.Failed, Because: "the site file does not say the site's address; say intent.address", Names: []string{facts.ListAnswers, facts.ListShadowed}})
@@ -213,6 +216,11 @@ func (ask *Request) probes() server.Probes {
 		p.Hosts = []string{u.Host, otherHost(u.Host)}
 	}
 	return p
+}
+
+// Probes are the addresses that the configuration of a site's servers is asked about, as hints have told.
+func Probes(s *site.Site, d *dialect.Dialect, hints facts.Hints) server.Probes {
+	return (&Request{Site: s, Dialect: d, Hints: hints}).probes()
 }
 
 // otherHost is a host with www in front, or without it.
@@ -311,6 +319,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 		slog.Log(ctx, level, "gap", "source", gap.Source, "what", gap.What, "because", gap.Because)
 	}
 	join(&seen)
+	sessions(&seen)
 	ask.serve(&seen)
 	return seen, interrupted
 }
@@ -369,6 +378,25 @@ func join(seen *facts.Seen) {
 		if record := byPath[facts.LastSegment(page.Path)]; record != nil && page.Kind == "content" {
 			page.Own = cmp.Or(record.From.Row, record.Subject())
 		}
+	}
+}
+
+// sessions takes for one a cookie that is called as the runtime calls the session's.
+func sessions(seen *facts.Seen) {
+	var sets *facts.Cookie
+	name, known := seen.Effective(facts.Runtime.Name("session_name"))
+	for i := range seen.Cookies {
+		if known && seen.Cookies[i].Name == name.Value.Text() {
+			seen.Cookies[i].Session = true
+			sets = &seen.Cookies[i]
+		}
+	}
+	if known && seen.Cookies != nil {
+		at := name.Origin
+		if sets != nil {
+			at = sets.Origin()
+		}
+		seen.Add(facts.LiveSessionCookie.Reading(sets != nil, at))
 	}
 }
 

@@ -99,6 +99,13 @@ type Fix struct {
 	Steps   []string               `yaml:"steps"`
 	Field   string                 `yaml:"field"` // of a page's own record: title, description or indexable
 	Write   *LineSpec              `yaml:"write"` // a line that a file ought to have
+
+	// What the web server or the runtime ought to be told, for the address that the deviation is about.
+	Header    map[string]string `yaml:"header"`    // headers of its answer
+	Directive map[string]string `yaml:"directive"` // directives of the server, or of the runtime
+	Deny      bool              `yaml:"deny"`      // it is refused
+	Unlist    bool              `yaml:"unlist"`    // its files are not listed
+	Inert     bool              `yaml:"inert"`     // nothing in its folder is run
 }
 
 // A LineSpec is a line of a file below the served folder, and what a new file starts with; or a line that is to go. All
@@ -274,6 +281,9 @@ func (r *Rule) checkFix(f *Fix) error {
 	if len(f.Steps) == 0 && !changes[facts.KindSet] && !changes[facts.KindMode] && !changes[facts.KindWrite] {
 		return r.errorf("fix: it does nothing: it says neither what to change nor the steps for a person")
 	}
+	if wish := f.wish(); wish != nil && f.Kind != facts.KindServer && f.Kind != facts.KindRuntime {
+		return r.errorf("fix: header, directive, deny, unlist and inert are of the kind server or runtime")
+	}
 	for _, name := range f.names() {
 		entry, known := facts.Lookup(facts.Settings.Name(name))
 		if !known {
@@ -286,6 +296,14 @@ func (r *Rule) checkFix(f *Fix) error {
 		}
 	}
 	return nil
+}
+
+// wish is what the fix asks of the web server or the runtime; nil for nothing.
+func (f *Fix) wish() *facts.Wish {
+	if len(f.Header)+len(f.Directive) == 0 && !f.Deny && !f.Unlist && !f.Inert {
+		return nil
+	}
+	return &facts.Wish{Headers: f.Header, Directives: f.Directive, Deny: f.Deny, Unlist: f.Unlist, Inert: f.Inert}
 }
 
 // names lists the settings that the fix changes.

@@ -45,6 +45,7 @@ func (p *program) siteAmong(args []string) []string {
 type fixing struct {
 	*program
 	write, script, yes bool
+	reload             bool
 	reveal             bool
 	risk               string // as --allow says it
 	allow              facts.Risk
@@ -91,6 +92,7 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 	flags.BoolVar(&f.script, "script", false, "print the changes as a script with its undo, for somebody with more rights")
 	complete(c, "allow", facts.RiskWords()...)
 	_ = c.MarkFlagFilename("values", "yaml", "yml")
+	flags.BoolVar(&f.reload, "reload", false, "have servers read again what they are told, after all is written, and look at the site then")
 	flags.BoolVar(&f.yes, "yes", false, "answer yes to what disruptive changes ask")
 	return c
 }
@@ -190,7 +192,7 @@ func (f *fixing) plan(ctx context.Context, values map[string]string, names []str
 	if err != nil {
 		return nil, err
 	}
-	w.Reveal = f.reveal
+	w.Reveal, w.Reload = f.reveal, f.reload
 	plan, err := fix.New(ctx, w)
 	if err != nil {
 		return nil, err

@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -27,9 +27,10 @@ var (
 		"store":           {"facts", "dialect", "format", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"facts", "dialect", "progress", "tree"},
-		"source/live":     {"facts", "progress", "width"},
+		"source/live":     {"facts", "policy", "progress", "width"},
 		"directives":      {"ordinary"},
 
+		"amend":                {"directives", "facts", "source/runtime", "source/server", "source/server/answer"},
 		"source/runtime":       {"facts", "ordinary", "progress"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
 		"source/server/answer": {"facts", "ordinary"},
@@ -37,7 +38,7 @@ var (
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
-		"fix":                  {"facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
+		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "progress"},
 		"report":               {"audit", "baseline", "dialect", "facts", "nearest"},
 		"servertest":           {}, // for tests alone

@@ -137,7 +137,7 @@ var faults = map[string]fault{
 	"visibility.thin-listings": {do: func(b *installation) {
 		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.Slug == "sixty-puppets" })
 	}},
-	"visibility.one-host":          set("one_address", "no"),
+	"visibility.one-host":          {do: func(b *installation) { b.before = withoutRedirect("lanternlane.example", true) }},
 	"visibility.links-answer":      onPage("about", func(p *page) { p.Body += `<a href="/gone/">gone</a>` }),
 	"visibility.links-direct":      onPage("about", func(p *page) { p.Body += `<a href="/tickets">tickets</a>` }),
 	"visibility.encrypted-content": onPage("about", func(p *page) { p.Body += `<iframe src="http://elsewhere.example/"></iframe>` }),
@@ -158,11 +158,24 @@ var faults = map[string]fault{
 		b.set("canonical_of_about", "")
 		onPage("tickets", func(p *page) { p.Body += `<a href="/about/?from=mail">about</a>` }).do(b)
 	}},
-	"hardening.admin-name":            {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
-	"hardening.upload-inert":          {do: amended("location ~* ^/posters/.*\\.(php|phtml|phar|pht)(\\.|/|$) {", "location ^~ /seats/ {")},
-	"hardening.listing-off":           {do: amended("location ~ /\\. {", "location ~ ^/posters/winter/$ {\n            autoindex on;\n        }\n\n        location ~ /\\. {")},
-	"hardening.errors-hidden":         set("show_errors", "yes"),
-	"hardening.firewall-path":         inFolder("foyer", "auto_prepend_file = none\n"),
+	"hardening.admin-name":    {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
+	"hardening.upload-inert":  {do: amended("location ~* ^/posters/.*\\.(php|phtml|phar|pht)(\\.|/|$) {", "location ^~ /seats/ {")},
+	"hardening.listing-off":   {do: amended("location ~ /\\. {", "location ~ ^/posters/winter/$ {\n            autoindex on;\n        }\n\n        location ~ /\\. {")},
+	"hardening.errors-hidden": set("show_errors", "yes"),
+	"hardening.firewall-path": inFolder("foyer", "auto_prepend_file = none\n"),
+	"hardening.https":         {do: func(b *installation) { b.before = withoutRedirect("www.lanternlane.example", false) }},
+	"hardening.framing":       {do: func(b *installation) { b.before = onPages(header("X-Frame-Options", "ALLOWALL")) }},
+	"hardening.nosniff":       {do: func(b *installation) { b.before = onPages(header("X-Content-Type-Options", "")) }},
+	"hardening.referrer":      {do: func(b *installation) { b.before = onPages(header("Referrer-Policy", "unsafe-url")) }},
+	"hardening.cookies": {do: func(b *installation) {
+		b.before = onPages(header("Set-Cookie", "brindle_session=invented; Path=/; Secure"))
+	}},
+	"hardening.versions-hidden": {do: func(b *installation) { b.before = onPages(header("X-Powered-By", "Puppets/3.1")) }},
+	"hardening.readme-hidden":   {do: func(b *installation) { b.files["foyer/costumes/README.txt"] = file{"Costumes 1.2\n", 0o644} }},
+	"runtime.session-cookie": {do: func(b *installation) {
+		amended("session.use_strict_mode = 1", "session.use_strict_mode = 0")(b)
+		b.before = onPages(header("Set-Cookie", "STAGEDOOR=invented; Path=/; Secure; HttpOnly; SameSite=Lax"))
+	}},
 	"runtime.errors-hidden":           inFolder("foyer", "display_errors = stderr\n"),
 	"runtime.discreet":                {do: amended("expose_php = Off", "expose_php = On")},
 	"runtime.no-remote-include":       {do: amended("allow_url_include = Off", "allow_url_include = yes")},

@@ -84,7 +84,7 @@ func areas(r *report.Report) []string {
 func TestFirstThings(t *testing.T) {
 	for folder, want := range map[string][]string{
 		"lantern-lane": {"permissions.uploads-inert", "permissions.private-outside", "hardening.registration-role"},
-		"copperbeck":   {"hardening.registration-role", "hardening.debug-off", "permissions.config-locked"},
+		"copperbeck":   {"hardening.registration-role", "hardening.debug-off", "hardening.https"},
 		"saltmarsh":    {"hardening.secret", "visibility.index-building", "titles.tagline-own"},
 	} {
 		var got []string

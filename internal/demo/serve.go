@@ -87,6 +87,9 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
 	}
 	handler := http.Handler(in)
+	if site.options["browser_headers"] != "no" {
+		handler = asBehindServer(handler)
+	}
 	if site.before != nil {
 		handler = site.before(handler)
 	}
@@ -98,6 +101,16 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 		}
 	}()
 	return nil
+}
+
+// asBehindServer has a stand-in that answers by itself say what the web server before it would add.
+func asBehindServer(inner http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("X-Frame-Options", "SAMEORIGIN")
+		w.Header().Set("Referrer-Policy", "strict-origin-when-cross-origin")
+		inner.ServeHTTP(w, r)
+	})
 }
 
 // Sites lists the folders of the sites that are served.

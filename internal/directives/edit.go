@@ -35,6 +35,14 @@ func (n *Node) FollowedBy(data []byte, text string) ([]byte, error) {
 	return spliced(data, n.End, n.End, newline(data)+n.indent(data)+text), nil
 }
 
+// PrecededBy is a file with a directive on a line of its own before a node, indented like it.
+func (n *Node) PrecededBy(data []byte, text string) ([]byte, error) {
+	if err := n.standsIn(data); err != nil {
+		return nil, err
+	}
+	return spliced(data, n.Start, n.Start, text+newline(data)+n.indent(data)), nil
+}
+
 // Holding is a file with a directive as the first in a node's block, on a line of its own, indented one step further.
 func (n *Node) Holding(data []byte, text string) ([]byte, error) {
 	if err := n.standsIn(data); err != nil {

@@ -57,7 +57,7 @@ var answerFields = []Field{
 
 // answerList are all fields of the list.
 var answerList = append([]Field{
-	{Name: "kind", Type: String, Meaning: "why it was worked out: home, inner page, robots, sitemap, missing, uploaded script, uploaded picture, asset, hidden file, configuration, override file, back-up, login, folder, script with path, spelling, with a session, posted, or asked"},
+	{Name: "kind", Type: String, Meaning: "why it was worked out: home, inner page, robots, sitemap, missing, uploaded script, uploaded picture, asset, hidden file, configuration, override file, back-up, readme, login, folder, script with path, spelling, with a session, posted, or asked"},
 	{Name: "address", Type: String, Meaning: "the address"},
 	{Name: "path", Type: String, Meaning: "path and query of it"},
 }, answerFields...)

@@ -222,6 +222,16 @@ type Proposal struct {
 	Steps   []string    `json:"steps,omitempty"`
 	Field   string      `json:"field,omitempty"` // of the page's own record that would put it right
 	Write   *Line       `json:"write,omitempty"`
+	Wish    *Wish       `json:"wish,omitempty"`
+}
+
+// A Wish is what the web server or the language runtime ought to be told, for the address or the folder that a deviation is about.
+type Wish struct {
+	Headers    map[string]string `json:"headers,omitempty"`    // headers of its answer
+	Directives map[string]string `json:"directives,omitempty"` // directives of the server, or of the runtime
+	Deny       bool              `json:"deny,omitempty"`       // it is refused
+	Unlist     bool              `json:"unlist,omitempty"`     // its files are not listed
+	Inert      bool              `json:"inert,omitempty"`      // nothing in its folder is run
 }
 
 // A ModeTarget is the permission bits that the entries of a class should have.

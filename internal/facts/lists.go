@@ -117,6 +117,7 @@ var Lists = map[string][]Field{
 	ListLinks:     linkTable.fields(),
 	ListAssets:    assetTable.fields(),
 	ListArrivals:  arrivalTable.fields(),
+	ListCookies:   cookieTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),
 	ListFolders:   folderList,

@@ -12,6 +12,7 @@ const (
 	ListLinks     = "live.links"
 	ListAssets    = "live.assets"
 	ListArrivals  = "live.arrivals"
+	ListCookies   = "live.cookies"
 )
 
 // A column is one field of a list with where its value is in an item.
@@ -206,12 +207,18 @@ type Page struct {
 	Analytics      int      `json:"analytics"` // times that the analytics token stands in it
 	Hit            bool     `json:"hit"`       // a cache answered, as the headers say
 	CacheSays      string   `json:"cache_says"`
-	Twin           string   `json:"twin"`        // another address that answers with the same content and is not canonical to this one
-	Cut            []string `json:"cut"`         // what of it was more than is read
-	Own            string   `json:"own"`         // what the content system knows the page by, "" when it does not tell
-	Group          string   `json:"group"`       // the type of structured data that the intent gives pages below its path
-	Unread         string   `json:"unread"`      // what stood in the way of reading it as it was meant: a header, or ""
-	Strangers      []string `json:"strangers"`   // hosts of the intent's building_hosts that it names
+	Twin           string   `json:"twin"`      // another address that answers with the same content and is not canonical to this one
+	Cut            []string `json:"cut"`       // what of it was more than is read
+	Own            string   `json:"own"`       // what the content system knows the page by, "" when it does not tell
+	Group          string   `json:"group"`     // the type of structured data that the intent gives pages below its path
+	Unread         string   `json:"unread"`    // what stood in the way of reading it as it was meant: a header, or ""
+	Strangers      []string `json:"strangers"` // hosts of the intent's building_hosts that it names
+	Framing        string   `json:"framing"`   // what limits who may show it in a frame, as its headers say it
+	FramesLimited  bool     `json:"frames_limited"`
+	Sniffing       string   `json:"sniffing"` // X-Content-Type-Options
+	SniffStopped   bool     `json:"sniff_stopped"`
+	Referrer       string   `json:"referrer"` // Referrer-Policy, and the page's own tag
+	ReferrerShort  bool     `json:"referrer_short"`
 	CardUnseen     string   `json:"card_unseen"` // why the picture for sharing could not be measured, "" when it was
 
 	lacks lacking
@@ -298,6 +305,12 @@ var pageTable = tableOf(
 	text("group", "the type of structured data that the intent gives pages below its path; nothing when it gives none", func(p *Page) string { return p.Group }).sinceFormat(3),
 	text("unread", "the header that stood in the way of reading it as it was meant; nothing when none did", func(p *Page) string { return p.Unread }).sinceFormat(3),
 	texts("strangers", "hosts that the site was built under, and that an address on it names", func(p *Page) []string { return p.Strangers }).sinceFormat(3),
+	text("framing", "what limits who may show it in a frame: X-Frame-Options, or frame-ancestors of its policy; nothing when nothing is said", func(p *Page) string { return p.Framing }).sinceFormat(5),
+	yes("frames_limited", "others may not show it in a frame", func(p *Page) bool { return p.FramesLimited }).sinceFormat(5),
+	text("sniffing", "X-Content-Type-Options", func(p *Page) string { return p.Sniffing }).sinceFormat(5),
+	yes("sniff_stopped", "browsers do not guess what it is", func(p *Page) bool { return p.SniffStopped }).sinceFormat(5),
+	text("referrer", "Referrer-Policy, and after it what a tag of the page says", func(p *Page) string { return p.Referrer }).sinceFormat(5),
+	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5),
 )
 
 // measured is a length of the picture for sharing, which is not known when nobody could look at it.

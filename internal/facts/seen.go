@@ -19,6 +19,7 @@ type Seen struct {
 	Links     []Link     `json:"links"`
 	Assets    []Asset    `json:"assets"`
 	Arrivals  []Arrival  `json:"arrivals"`
+	Cookies   []Cookie   `json:"cookies"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -43,9 +44,10 @@ const (
 	PublicHint                     // a folder of this machine that the web server serves
 	SpellingHint                   // another spelling of the site's address, in full
 	CookieHint                     // the name of a cookie that the site sets
+	ProgramHint                    // the program that the web server runs for the home page
 )
 
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program"}
 
 func (h Hint) String() string { return hintWords[h] }
 
@@ -105,6 +107,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Links = merged(s.Links, more.Links)
 	s.Assets = merged(s.Assets, more.Assets)
 	s.Arrivals = merged(s.Arrivals, more.Arrivals)
+	s.Cookies = merged(s.Cookies, more.Cookies)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)
@@ -169,6 +172,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Links), s.Links != nil
 	case ListArrivals:
 		return each(s.Arrivals), s.Arrivals != nil
+	case ListCookies:
+		return each(s.Cookies), s.Cookies != nil
 	case ListAssets:
 		return each(s.Assets), s.Assets != nil
 	case ListAnswers:

@@ -221,9 +221,10 @@ const (
 	KindWrite                         // a line of a file
 	KindPurge                         // a cache is emptied
 	KindSteps                         // what a person does
+	KindReload                        // a server reads its configuration again
 )
 
-var changeWords = []string{"", "set", "field", "mode", "server", "runtime", "write", "purge", "steps"}
+var changeWords = []string{"", "set", "field", "mode", "server", "runtime", "write", "purge", "steps", "reload"}
 
 // ChangeWords lists the words of the kinds of change.
 func ChangeWords() []string { return changeWords[1:] }

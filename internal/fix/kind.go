@@ -18,6 +18,9 @@ const (
 	Modes   = facts.KindMode  // the permissions of a class of files
 	Purge   = facts.KindPurge // a cache is emptied
 	Person  = facts.KindSteps // steps, or what is not to be done from here
+	Server  = facts.KindServer
+	Runtime = facts.KindRuntime
+	Reload  = facts.KindReload // a server reads its configuration again
 )
 
 // formerKinds are the words of kinds in journals of format 1.
@@ -47,6 +50,7 @@ type row struct {
 
 	payload  func(b before) bool // what undo needs to know is there; nil when it needs nothing
 	shown    bool                // visitors see it, so that caches are emptied after it
+	told     bool                // a server or a runtime is told something, which counts when it reads it
 	finisher bool                // it ends a run, after all else, and again after what is taken back
 }
 
@@ -54,7 +58,7 @@ type row struct {
 var rows map[Kind]row
 
 func init() {
-	rows = map[Kind]row{Setting: settingRow, Field: fieldRow, File: lineRow, Modes: modesRow, Purge: purgeRow, Person: personRow}
+	rows = map[Kind]row{Setting: settingRow, Field: fieldRow, File: lineRow, Modes: modesRow, Purge: purgeRow, Person: personRow, Server: serverRow, Runtime: runtimeRow, Reload: reloadRow}
 }
 
 // Finisher tells whether the change ends a run.

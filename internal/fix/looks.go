@@ -77,6 +77,12 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 		}
 		return SeenIn(r), nil
 	}
+	hints := facts.Hints{}
+	if before != nil {
+		hints = before.Snapshot.Hints
+	}
+	env.World = worldOf(s, env.Dialect, hints)
+	env.Try, env.Run = tryOf(env.World), run
 	if s.Sources.Live == nil || options.Offline {
 		return env, nil
 	}
@@ -107,6 +113,11 @@ func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[
 	if tree := s.Sources.Files; tree != nil {
 		w.FilesRoot = s.Resolve(tree.Root)
 		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints)
+	}
+	w.World = worldOf(s, w.Dialect, r.Snapshot.Hints)
+	w.Loaders, w.Try = loadersOf(s, w.World), tryOf(w.World)
+	if w.Home = s.Address(); r.Snapshot.Asked(facts.Live) && homeOf(r.Snapshot) != "" {
+		w.Home = homeOf(r.Snapshot)
 	}
 	kept, known := r.Snapshot.Is(facts.CachePage.Term)
 	w.Pages = !known || kept.Bool()

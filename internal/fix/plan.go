@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"weltaxis/internal/amend"
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -48,13 +49,21 @@ type Change struct {
 	Members []tree.Entry `json:"-"` // of the class, as they were planned
 	// Class is in what the entries are alike whose modes change.
 	Class *facts.Likeness `json:"class,omitempty"`
+	// Also is what it changes besides, at addresses that were not asked about, and RunAs who has to make it, where that is somebody else.
+	Also  []string `json:"also,omitempty"`
+	RunAs string   `json:"run_as,omitempty"`
 
-	line     *facts.Line
-	done     bool // it is so already
-	severity facts.Severity
-	page     string   // path of the record
-	about    []string // subjects of the deviations that it is to settle
-	beside   uint32   // bits that another change takes from the same entries
+	line      *facts.Line
+	wish      *facts.Wish // what the server or the runtime ought to be told
+	folder    string      // of the site, for the runtime
+	args      []string    // the command that has a server read again
+	addresses []string
+	parts     []string // what it changes, each by itself
+	done      bool     // it is so already
+	severity  facts.Severity
+	page      string   // path of the record
+	about     []string // subjects of the deviations that it is to settle
+	beside    uint32   // bits that another change takes from the same entries
 }
 
 // A Plan is what would put a site right, in the order in which it is done.
@@ -63,6 +72,8 @@ type Plan struct {
 	Discern func(string) string     // takes secrets out of a text that is to be shown
 	clients map[string]store.Client // by database
 	reveal  bool
+	// Unloaded are the servers that have to read their configuration again before what is planned counts, when nobody asked for that.
+	Unloaded []string
 }
 
 // Wishes are what a plan is made from.
@@ -79,6 +90,13 @@ type Wishes struct {
 	// Made are the files, below the served folder, that are served though they are not there: the content system
 	// makes them, and a file in their place would hide what it says.
 	Made []string
+	// World is what the servers and the runtime have been told; nil where nobody looks at it. Home is the address of the home page,
+	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test: what it says, "" for nothing.
+	World   *amend.World
+	Home    string
+	Loaders []Loader
+	Reload  bool
+	Try     func(context.Context, *amend.Amendment) string
 	// Reveal shows what looks like a secret, and is hidden else.
 	Reveal bool
 }
@@ -110,6 +128,7 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 		return nil, err
 	}
 	p.finish()
+	p.finishTold()
 	for i := range p.plan.Changes {
 		c := &p.plan.Changes[i]
 		c.ID, c.Noticed = i+1, baseline.NoticedAt(c.Risk, c.Noticed)
@@ -139,6 +158,7 @@ func (p *planning) collect() {
 			made = true
 		}
 		made = p.modes(d) || made
+		made = p.wish(d) || made
 		if d.Fix.Write != nil && p.Dialect != nil {
 			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: cmp.Or(d.Fix.Write.Line, d.Fix.Write.Drop), Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity,
 				To: facts.TextOf(facts.String, strings.TrimSpace(d.Fix.Write.Start+d.Fix.Write.Line)), line: d.Fix.Write})
@@ -388,9 +408,11 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		}
 		return !wanted
 	})
-	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].shown }) {
-		p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { return c.Finisher() }) // nothing a page shows
-	}
+	shown := slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].shown })
+	told := slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].told && c.Makeable() })
+	p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { // nothing that a page shows, or that a server is told
+		return c.Finisher() && (c.Kind == Reload && !told || c.Kind != Reload && !shown)
+	})
 	for _, name := range names {
 		if !used[name] {
 			unknown = append(unknown, name)

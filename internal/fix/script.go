@@ -189,6 +189,9 @@ func (p *Plan) scriptRows(edits []store.RowEdit) []string {
 
 func (p *Plan) scriptFile(e store.FileEdit) string {
 	at := shellescape.Quote("./" + e.File)
+	if filepath.IsAbs(e.File) { // of a server, which lies elsewhere
+		at = shellescape.Quote(e.File)
+	}
 	whole := string(e.Before) + string(e.After)
 	if strings.ContainsRune(whole, 0) {
 		return "# it holds bytes that no script holds: change it by hand"
@@ -289,3 +292,6 @@ func (as sqlSpelling) edit(e store.RowEdit, quoted func(string) string) (check, 
 	}
 	return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s AND %s", table, column, to, strings.Join(where, " AND "), is)
 }
+
+// shellJoin is a command as a shell takes it.
+func shellJoin(args []string) string { return shellescape.QuoteCommand(args) }

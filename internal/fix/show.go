@@ -27,7 +27,7 @@ func (p *Plan) diffs(c Change) []string {
 			continue
 		}
 		before, after := e.(store.TextEdit).Texts()
-		edits := udiff.Strings(string(before), string(after))
+		edits := udiff.Lines(string(before), string(after))
 		text, err := udiff.ToUnified("a/"+name, "b/"+name, string(before), edits, 2)
 		if err != nil {
 			continue

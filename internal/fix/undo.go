@@ -85,6 +85,10 @@ func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 		}
 	}
 	env.compareWithBefore(ctx, records, r)
+	reloaded := slices.ContainsFunc(r.Changes, func(u Undoing) bool { return u.Kind == Reload && u.Back })
+	if !reloaded && slices.ContainsFunc(r.Changes, func(u Undoing) bool { return u.Back && rows[u.Kind].told }) {
+		r.Says = strings.TrimPrefix(r.Says+" What servers were told is in their files as it was; it counts when they read it again.", " ")
+	}
 	return r
 }
 

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
+	"weltaxis/internal/amend"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
@@ -23,7 +25,8 @@ const (
 	Left    = "left alone" // somebody has changed it since the plan was made
 	Broke   = "taken back" // the site answered errors afterwards, and does no more
 	Trouble = "failed"
-	Waits   = "not made" // an earlier one stopped the run
+	Waits   = "not made"            // an earlier one stopped the run
+	Unread  = "written, not loaded" // the server has not read it yet
 )
 
 // An Outcome is what came of one change.
@@ -65,6 +68,13 @@ type Env struct {
 	// Call calls a path of the site, for a content system that empties its cache when it is called. Nil when there is
 	// no way to.
 	Call func(ctx context.Context, path string) error
+
+	// World is what servers and the runtime have been told, Try their own test of it, and Run starts a program and gives what it says.
+	World *amend.World
+	Try   func(context.Context, *amend.Amendment) string
+	Run   func(ctx context.Context, args []string) (says string, err error)
+	// loaded are the commands by which servers were told to read their configuration again in this run.
+	loaded [][]string
 
 	// Step is told of every point at which a run may end, so that a test can end it there.
 	Step func(point string)
@@ -141,7 +151,28 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	} else {
 		r.compare(was, now)
 	}
+	env.notLoaded(r)
 	return r, nil
+}
+
+// notLoaded says of what servers have been told, and have not read, that it does not count yet.
+func (e *Env) notLoaded(r *Report) {
+	for i := range r.Outcomes {
+		o := &r.Outcomes[i]
+		if rows[o.Kind].told && slices.Contains([]string{Took, NotTook, Unseen, Stale}, o.Result) && o.Record > 0 && len(e.loaded) == 0 && !o.readAtOnce() {
+			o.Result, o.Says = Unread, "it counts when the server reads it: fix --reload, or its own way"
+		}
+	}
+}
+
+// readAtOnce tells whether all that a change is of is read with every request, or soon.
+func (c Change) readAtOnce() bool {
+	for _, name := range c.files() {
+		if base := filepath.Base(name); base != ".htaccess" && base != ".user.ini" {
+			return false
+		}
+	}
+	return len(c.Edits) > 0
 }
 
 // answered tells whether an answer is one that a visitor gets something by, or one that is meant.
@@ -186,6 +217,9 @@ func (e *Env) takeBackAgain(ctx context.Context, out Outcome, says string) Outco
 	b, err := e.Journal.before(out.Record)
 	if err == nil {
 		_, err = e.takeBack(context.WithoutCancel(ctx), b)
+	}
+	if err == nil && rows[out.Kind].told {
+		err = e.loadAgain(context.WithoutCancel(ctx))
 	}
 	if err != nil {
 		out.Result, out.Says = Trouble, says+", and it could not be taken back: "+facts.InWords(err)

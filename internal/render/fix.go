@@ -67,6 +67,9 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	fmt.Fprintln(p)
 	p.line("in all")
 	p.block(0, "", 0, fmt.Sprintf("%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits)), plain)
+	if len(plan.Unloaded) > 0 {
+		p.block(0, "", 0, "What is told "+report.List(plan.Unloaded)+" counts only when that is read again: add --reload, or do it in its own way.", plain)
+	}
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
 }
 
@@ -98,7 +101,9 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	p.heading(c)
 	shown := plan.Show(c)
 	if shown.From != "" || shown.To != "" {
-		p.block(4, "-", 2, Safe(shortly(shown.From)), removed)
+		if shown.From != "" || c.Kind != fix.Reload {
+			p.block(4, "-", 2, Safe(shortly(shown.From)), removed)
+		}
 		p.block(4, "+", 2, Safe(shortly(shown.To)), added)
 	}
 	for _, diff := range shown.Diffs {
@@ -114,7 +119,13 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	if len(c.After) > 0 {
 		p.block(4, "after", 8, few(c.After)+", which search engines would see", plain)
 	}
+	if len(c.Also) > 0 {
+		p.block(4, "also", 8, "changes "+Safe(few(c.Also)), plain)
+	}
 	p.block(4, "risk", 8, c.Because, plain)
+	if c.RunAs != "" {
+		p.block(4, "who", 8, Safe(c.RunAs), plain)
+	}
 	if c.Lasting {
 		p.block(4, "lasting", 8, "browsers and search engines remember it; undo cannot take that back", plain)
 	}
@@ -189,7 +200,7 @@ func (p Sheet) forPerson(changes []fix.Change) {
 	}
 }
 
-var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Unseen: severityStyles[facts.Medium], fix.Left: severityStyles[facts.Medium],
+var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Unread: severityStyles[facts.Medium], fix.Unseen: severityStyles[facts.Medium], fix.Left: severityStyles[facts.Medium],
 	fix.Broke: severityStyles[facts.Critical], fix.Trouble: severityStyles[facts.Critical], fix.Waits: quiet}
 
 // Outcome writes what was done and whether it took, and what is left.

@@ -55,8 +55,9 @@ type Sources struct {
 
 // Runtime says which folder holds what the language runtime has been told; {} for the one that the web server's configuration leads to.
 type Runtime struct {
-	PHP string `yaml:"php"` // that of php.ini, or the one of a version, above those for each way of running it
-	Pos strict.Pos
+	Reload []string `yaml:"reload"` // the command that has PHP-FPM read its files again
+	PHP    string   `yaml:"php"`    // that of php.ini, or the one of a version, above those for each way of running it
+	Pos    strict.Pos
 }
 
 // Server says where the configuration of the web server is, of several the outermost first; {} for where systems put it.
@@ -67,8 +68,9 @@ type Server struct {
 
 // A ServerFile is the file that a configuration begins with.
 type ServerFile struct {
-	Nginx  string `yaml:"nginx"`
-	Apache string `yaml:"apache"`
+	Nginx  string   `yaml:"nginx"`
+	Apache string   `yaml:"apache"`
+	Reload []string `yaml:"reload"` // the command that has it read its configuration again; the system's own when it says none
 	Pos    strict.Pos
 }
 
@@ -82,7 +84,7 @@ func (s *Server) UnmarshalNode(n strict.Node) error {
 	if err := n.Into(&one); err != nil {
 		return err
 	}
-	if one.Nginx != "" || one.Apache != "" {
+	if one.Nginx != "" || one.Apache != "" || one.Reload != nil {
 		s.Chain = []ServerFile{one}
 	}
 	return nil

@@ -48,3 +48,9 @@ func merge(base, ours, theirs string) (merged string, clean bool) {
 	merged, err := udiff.Apply(base, edits)
 	return merged, err == nil
 }
+
+// Merge does to what is there now what leads from before to after; clean is false when both have changed the same lines.
+func Merge(before, after, now []byte) (merged []byte, clean bool) {
+	text, clean := merge(string(before), string(after), string(now))
+	return []byte(text), clean
+}

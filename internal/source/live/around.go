@@ -165,6 +165,10 @@ func (v *visit) spellings(ctx context.Context) {
 		if errors.As(err, &untrusted) {
 			v.seen.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
 		}
+		plain := s.kind == "scheme" && s.u.Scheme == "http"
+		if plain && untrusted == nil {
+			say(v, facts.LiveEncrypts, err != nil || ch.final.Scheme == "https", s.u.String())
+		}
 		if err != nil {
 			continue // nothing answers there: no spelling, and nothing to redirect
 		}

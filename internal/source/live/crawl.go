@@ -8,9 +8,11 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/net/html/charset"
 	"golang.org/x/sync/errgroup"
@@ -252,8 +254,9 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	p.page.Status = answer.status
 	if address == v.home.String() {
 		say(v, facts.HomeHeaders, headerLines(answer.header), address)
+		v.versions = versionsIn(answer.header)
 	}
-	v.tellCookies(answer.header)
+	v.tellCookies(address, answer.header)
 	if answer.cut {
 		v.seen.AddGap(gap(address, errTooLong))
 	}
@@ -276,6 +279,11 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	}
 	p.isPage, p.linkTexts = true, d.linkTexts
 	v.describe(p, address, depth, answer, d)
+	if address == v.home.String() {
+		for _, says := range d.versions {
+			v.versions = append(v.versions, "a comment: "+says)
+		}
+	}
 	for _, ref := range slices.Concat(d.links, d.canonicals) {
 		v.names(ref)
 	}
@@ -349,20 +357,52 @@ var wholeSite = []string{facts.ListPages, facts.ListLinks, facts.ListAssets, "li
 // maxHosts is how many hosts that pages name are kept.
 const maxHosts = 1000
 
-// maxCookies is how many names of cookies other steps are told.
+// maxCookies is how many cookies are kept.
 const maxCookies = 10
 
 // maxHeaderLines is how many headers are kept.
 const maxHeaderLines = 60
 
-// tellCookies tells other steps what cookies the site sets.
-func (v *visit) tellCookies(header http.Header) {
+// sessionName is how cookies are called that carry somebody's session, and otherName how those are that do not, whatever they hold.
+var (
+	sessionName = regexp.MustCompile(`(?i)sess|sid$|^sid|auth|token|login|logged|jwt|identity|remember`)
+	otherName   = regexp.MustCompile(`(?i)csrf|xsrf|consent|cookie|lang|locale|theme|pref|notice|seen|test`)
+	random      = regexp.MustCompile(`^[A-Za-z0-9_%.,~=+/-]{24,}$`)
+)
+
+// tellCookies keeps what the cookies are like that the site sets, and tells other steps their names. What a page of it sets for a part of
+// the site alone is another one; of those alike the first counts.
+func (v *visit) tellCookies(at string, header http.Header) {
 	for _, line := range header["Set-Cookie"] {
-		known := v.seen.Hints[facts.CookieHint]
-		if cookie, err := http.ParseSetCookie(line); err == nil && len(known) < maxCookies && !slices.Contains(known, cookie.Name) {
+		cookie, err := http.ParseSetCookie(line)
+		if err != nil || cookie.MaxAge < 0 || len(v.seen.Cookies) >= maxCookies {
+			continue // not a cookie, or one that is taken away
+		}
+		now := facts.Cookie{Name: facts.Shorten(cookie.Name, 100), From: at, Encrypted: strings.HasPrefix(at, "https:"), Secure: cookie.Secure, HTTPOnly: cookie.HttpOnly, SameSite: sameSite(cookie.SameSite),
+			Session: !otherName.MatchString(cookie.Name) && (sessionName.MatchString(cookie.Name) || cookie.MaxAge == 0 && cookie.Expires.IsZero() && random.MatchString(cookie.Value))}
+		switch {
+		case cookie.MaxAge > 0:
+			now.Life = int64(cookie.MaxAge)
+		case !cookie.Expires.IsZero():
+			now.Life = max(int64(time.Until(cookie.Expires).Seconds()), 0)
+		}
+		if cookie.MaxAge == 0 && !cookie.Expires.IsZero() && now.Life == 0 {
+			continue
+		}
+		alike := slices.ContainsFunc(v.seen.Cookies, func(c facts.Cookie) bool {
+			return c.Name == now.Name && c.Secure == now.Secure && c.HTTPOnly == now.HTTPOnly && c.SameSite == now.SameSite
+		})
+		if !slices.ContainsFunc(v.seen.Cookies, func(c facts.Cookie) bool { return c.Name == now.Name }) {
 			v.seen.Tell(facts.CookieHint, cookie.Name)
 		}
+		if !alike {
+			v.seen.Cookies = append(v.seen.Cookies, now)
+		}
 	}
+}
+
+func sameSite(mode http.SameSite) string {
+	return map[http.SameSite]string{http.SameSiteLaxMode: "lax", http.SameSiteStrictMode: "strict", http.SameSiteNoneMode: "none"}[mode]
 }
 
 // headerLines are headers as text, sorted. What a cookie holds may be somebody's session, so only names are kept.

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"weltaxis/internal/facts"
+	"weltaxis/internal/policy"
 	"weltaxis/internal/width"
 )
 
@@ -36,6 +38,12 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Analytics = d.analytics
 	page.Forms, page.RobotCheck = d.forms, d.robotCheck
 	page.Hit, page.CacheSays = cacheHit(answer.header)
+	page.Framing, page.FramesLimited = policy.Framing(answer.header)
+	page.Sniffing, page.SniffStopped = policy.Sniffing(answer.header)
+	page.Referrer, page.ReferrerShort = policy.Referrer(answer.header, d.referrer)
+	for _, said := range []*string{&page.Framing, &page.Sniffing, &page.Referrer} {
+		*said = facts.Shorten(*said, maxText)
+	}
 	page.Kind = v.kindOf(u, d)
 	page.Group = v.groupOf(u.EscapedPath())
 	if u.Scheme == "https" {

@@ -146,6 +146,7 @@ type visit struct {
 	client   *client
 	home     *url.URL // where the address leads
 	seen     facts.Seen
+	versions []string // of programs, that the home page's headers name
 	robots   *robotsFile
 	refusal  refusal
 	taken    atomic.Int64        // pages that were fetched
@@ -250,6 +251,9 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 	}
 	v.home = first.final
 	v.client.home = v.home.Hostname()
+	if v.seen.Cookies == nil {
+		v.seen.Cookies = []facts.Cookie{}
+	}
 	return first, nil
 }
 

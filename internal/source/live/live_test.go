@@ -118,7 +118,7 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	assert.Equal(t, []string{"A: b", "Set-Cookie: session"}, headerLines(http.Header{"Set-Cookie": {"session=marked; Secure"}, "A": {"b"}}))
 	v := &visit{}
 	for range 3 {
-		v.tellCookies(http.Header{"Set-Cookie": {"lamp=marked; Secure", "", "stage=marked", "no cookie"}})
+		v.tellCookies("https://x.example/", http.Header{"Set-Cookie": {"lamp=marked; Secure", "", "stage=marked", "no cookie"}})
 	}
 	assert.Equal(t, []string{"lamp", "stage"}, v.seen.Hints[facts.CookieHint], "names only, each once")
 }

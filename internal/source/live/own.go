@@ -31,7 +31,7 @@ func (v *visit) login(ctx context.Context) {
 		return
 	}
 	if ch.last != nil {
-		v.tellCookies(ch.last.header)
+		v.tellCookies(at.String(), ch.last.header)
 	}
 	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
 	say(v, facts.LiveLoginHost, ch.final.Hostname(), at.String())

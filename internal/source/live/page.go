@@ -30,6 +30,8 @@ type document struct {
 	heading                  string // the first
 	imagesBare               []string
 	generator, author        string
+	referrer                 string            // what the tag says
+	versions                 []string          // of programs, that comments name
 	tokens                   []string          // contents of metas that prove whose the site is
 	otherMetas               []string          // contents of metas this program has no use for: verification tokens are among them
 	card                     map[string]string // title, description, image, type
@@ -157,6 +159,10 @@ func (a *analyser) step() bool {
 	switch a.z.Next() {
 	case html.ErrorToken:
 		return false
+	case html.CommentToken:
+		if says := versionIn(string(a.z.Raw()[:min(len(a.z.Raw()), maxComment)])); says != "" {
+			a.keep(&a.versions, says)
+		}
 	case html.TextToken:
 		raw := a.z.Raw()
 		a.meets(raw)
@@ -373,6 +379,8 @@ func (a *analyser) meta(attributes map[string]string) {
 		a.viewports++
 	case name == "generator":
 		a.generator = a.short(content)
+	case name == "referrer":
+		a.referrer = strings.ToLower(a.short(content))
 	case name == "author":
 		a.author = a.short(content)
 	case strings.EqualFold(attributes["http-equiv"], "refresh"):

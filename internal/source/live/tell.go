@@ -74,6 +74,7 @@ func (v *visit) tell(ctx context.Context) {
 	say(v, facts.LiveCountMeant, n.meant, home)
 	say(v, facts.LiveCountDescribed, n.described, home)
 	say(v, facts.LiveCountContent, n.content, home)
+	say(v, facts.LiveVersions, few(v.versions), home)
 	say(v, facts.LiveHosts, slices.Sorted(maps.Keys(v.hosts)), home)
 }
 

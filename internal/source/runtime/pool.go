@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"weltaxis/internal/facts"
-	"weltaxis/internal/ordinary"
 )
 
 // A pool is a group of workers of PHP-FPM.
@@ -31,7 +30,7 @@ const maxIncludes = 1000
 
 // pools reads PHP-FPM's own files, which are read line by line.
 func (c *Config) pools(file string, depth int) {
-	data, err := ordinary.Read(file, maxFile)
+	data, err := c.bytes(file)
 	if err != nil {
 		c.poolUnread = c.gap(file, err)
 		return

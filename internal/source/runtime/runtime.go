@@ -32,6 +32,7 @@ type Config struct {
 	files  []*iniFile
 	own    map[string]*iniFile // folders' own files, nil for one that is not there
 
+	might      map[string][]byte   // files as they might be
 	unread     *facts.Reason       // why not all of php.ini and the scan folder is known
 	poolUnread *facts.Reason       // nor of the pools
 	relevant   []placed            // of what they say, what is about a directive that is worked out
@@ -45,8 +46,11 @@ type Config struct {
 }
 
 // Read reads the files of a folder: php.ini and the scan folder beside it, and of PHP-FPM the pools.
-func Read(folder string, module bool) *Config {
-	c := &Config{Folder: folder, own: map[string]*iniFile{}, main: map[string]string{}, special: map[string][]placed{}}
+func Read(folder string, module bool) *Config { return ReadWith(nil, folder, module) }
+
+// ReadWith is Read with some files as they might be, by their names.
+func ReadWith(files map[string][]byte, folder string, module bool) *Config {
+	c := &Config{Folder: folder, might: files, own: map[string]*iniFile{}, main: map[string]string{}, special: map[string][]placed{}}
 	names := []string{"php-fpm-fcgi.ini", "php.ini"}
 	if module {
 		names[0] = "php-apache2handler.ini"
@@ -93,8 +97,16 @@ func exists(file string) bool {
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
+// bytes are those of a file, as they are or might be.
+func (c *Config) bytes(file string) ([]byte, error) {
+	if data, changed := c.might[file]; changed {
+		return data, nil
+	}
+	return ordinary.Read(file, maxFile)
+}
+
 func (c *Config) read(file string) {
-	data, err := ordinary.Read(file, maxFile)
+	data, err := c.bytes(file)
 	if err != nil {
 		c.unread = c.gap(file, err)
 		return
@@ -138,7 +150,7 @@ func (c *Config) ownFile(file string) *iniFile {
 	if read {
 		return f
 	}
-	if data, err := ordinary.Read(file, maxFile); err == nil {
+	if data, err := c.bytes(file); err == nil {
 		f = readINI(file, data, c.earlier, nil)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		f = &iniFile{path: file, unread: c.gap(file, err)}

@@ -489,3 +489,16 @@ func (c *Config) Values(p Place, elsewhere []Told) map[string]Value {
 	}
 	return list
 }
+
+// Means is what the runtime makes of a value of a directive.
+func Means(directive, value string) facts.Value {
+	field, is := fieldOf(directive)
+	if !is {
+		return facts.TextOf(facts.String, value)
+	}
+	v, _ := typed(field, directive, value)
+	return v
+}
+
+// Unread says why not all files of the runtime are known, nil when they are.
+func (c *Config) Unread() *facts.Reason { return cmp.Or(c.unread, c.poolUnread) }

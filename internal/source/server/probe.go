@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -99,6 +100,9 @@ func (s *Source) probes(ask Probes) (list []probe) {
 	}
 	add("override file", at("/.htaccess"), "/.htaccess")
 	add("back-up", at("/"+token+".sql"), "/"+token+".sql")
+	for _, name := range s.readmes() {
+		add("readme", at(name))
+	}
 	add("script with path", at("/"+token+".php/x"), "/"+token+".php")
 	if ask.Login != "" {
 		add("login", ask.Login)
@@ -136,6 +140,30 @@ func (s *Source) probes(ask Probes) (list []probe) {
 		}
 	}
 	return list
+}
+
+// readme is how files are called that come with a system and tell of it; the ending says that people are to read it.
+var readme = regexp.MustCompile(`(?i)^(readme|read-me|licen[cs]e|copying|change-?log|changes|history|release-?notes|install|upgrad(e|ing)|version)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|html?|xml)?$`)
+
+// maxReadmes is how many such files are asked about.
+const maxReadmes = 20
+
+// readmes are the addresses of such files, at the top of what is served and one folder down.
+func (s *Source) readmes() (found []string) {
+	root, _ := s.root()
+	if root == "" {
+		return nil
+	}
+	for _, pattern := range []string{"*", "*/*"} {
+		paths, _ := filepath.Glob(filepath.Join(root, pattern))
+		for _, p := range paths {
+			stat, err := os.Lstat(p)
+			if address := s.addressOf(p); err == nil && stat.Mode().IsRegular() && readme.MatchString(filepath.Base(p)) && address != "" && len(found) < maxReadmes {
+				found = append(found, escaped(address))
+			}
+		}
+	}
+	return found
 }
 
 // uploads are the addresses of the folders for uploads that are served.
@@ -295,6 +323,9 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	home := &seen.Answers[0]
 	if v, known := home.Field("server_header"); known {
 		seen.Add(facts.ServerTokens.Reading(v.Text(), home.OriginOf("server_header")))
+	}
+	if file, known := home.Field("file"); known && file.Text() != "" {
+		seen.Tell(facts.ProgramHint, file.Text())
 	}
 	if v, known := home.Field("body_limit"); known {
 		seen.Add(facts.ServerBodyLimit.Reading(v.Number(), home.OriginOf("body_limit")))

@@ -70,6 +70,7 @@ type Source struct {
 	Address *url.URL          // of the site
 	Connect map[string]string // host:port that is asked for, and where that really is
 	Dir     string            // files below it are named from it
+	files   Overlay
 
 	served   string // the folder that the address is served from, once it has been asked for
 	servedAt facts.Origin
@@ -78,11 +79,16 @@ type Source struct {
 
 // Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
 func Open(configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
-	s := &Source{Address: address, Connect: connect}
+	return OpenWith(nil, configs, address, connect)
+}
+
+// OpenWith is Open with some files as they might be.
+func OpenWith(files Overlay, configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
+	s := &Source{Address: address, Connect: connect, files: files}
 	if len(configs) > 0 {
 		var gaps []facts.Gap
 		for _, c := range configs {
-			server := read(c)
+			server := s.read(c)
 			s.Servers = append(s.Servers, server)
 			gaps = append(gaps, gapsOf(server)...)
 		}
@@ -98,7 +104,7 @@ func (s *Source) find() []facts.Gap {
 		if _, err := os.Stat(c.File); err != nil {
 			continue
 		}
-		server := read(c)
+		server := s.read(c)
 		there = append(there, server)
 		if s.Address != nil && len(server.Serves(s.Address.Hostname())) > 0 {
 			named = append(named, server)
@@ -138,16 +144,16 @@ func (s *Source) chained(outer, inner *Server) bool {
 }
 
 // read reads one configuration.
-func read(c Config) *Server {
-	s := &Server{Config: c, Version: packaged(c), assumed: &assumed{}}
+func (source *Source) read(c Config) *Server {
+	s := &Server{Config: c, Version: packaged(c), assumed: &assumed{files: source.files}}
 	switch c.Kind {
 	case Nginx:
-		s.Tree = directives.Nginx(c.File, directives.OS{})
+		s.Tree = directives.Nginx(c.File, source.files)
 		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
 		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, func() []string { return nil }
 	default:
-		s.Tree = directives.Apache(c.File, directives.OS{}, directives.ApacheOptions{Version: s.Version})
+		s.Tree = directives.Apache(c.File, source.files, directives.ApacheOptions{Version: s.Version})
 		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
 		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, config.Folders
@@ -376,11 +382,15 @@ func (s *Source) through(servers []*Server, ask answer.Ask) *answer.Answer {
 // assumed is the disk of this machine, with some files taken to be there.
 type assumed struct {
 	paths []string // ends of paths
+	files Overlay
 }
 
 // Look implements answer.Disk.
 func (a *assumed) Look(path string) answer.Entry {
 	e := answer.OS{}.Look(path)
+	if data, changed := a.files[path]; changed && data != nil {
+		return answer.Entry{Is: answer.AFile, Size: int64(len(data))}
+	}
 	if e.Is != answer.NoEntry {
 		return e
 	}
@@ -402,7 +412,26 @@ func (a *assumed) Look(path string) answer.Entry {
 }
 
 // Read implements answer.Disk.
-func (a *assumed) Read(path string) ([]byte, error) { return answer.OS{}.Read(path) }
+func (a *assumed) Read(path string) ([]byte, error) {
+	if data, changed := a.files[path]; changed {
+		return data, nil
+	}
+	return answer.OS{}.Read(path)
+}
+
+// An Overlay is the disk of this machine with some files as they might be, by their names.
+type Overlay map[string][]byte
+
+// Read implements directives.Disk.
+func (o Overlay) Read(name string) ([]byte, error) {
+	if data, changed := o[name]; changed {
+		return data, nil
+	}
+	return directives.OS{}.Read(name)
+}
+
+// Names implements directives.Disk.
+func (o Overlay) Names(dir string) ([]string, error) { return directives.OS{}.Names(dir) }
 
 // kind is which servers answer, in words.
 func (s *Source) kind() string {
@@ -462,5 +491,7 @@ func (s *Source) root() (string, facts.Origin) {
 	return s.served, s.servedAt
 }
 
-// token is the name of what is made up for the question: a page, a file, a folder.
-const token = "made-up"
+// Token is the name of what is made up for the question: a page, a file, a folder.
+const Token = "made-up"
+
+const token = Token

@@ -1,0 +1,260 @@
+// Package amend works out how web servers and the language runtime are to be told something else: at the level that answered, with
+// every other byte of their files as it was, and with all addresses worked out again before anything is written. What would change an
+// answer that nobody asked about is not proposed. It writes nothing and starts no program.
+//
+// It may import directives, facts, source/server and what lies below it, and source/runtime.
+package amend
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/runtime"
+	"weltaxis/internal/source/server"
+	"weltaxis/internal/source/server/answer"
+)
+
+// A World gives what servers make of addresses, with some files as they might be.
+type World struct {
+	Open   func(server.Overlay) (*server.Source, []facts.Gap)
+	Probes server.Probes
+	// Runtime gives what the runtime has been told, likewise.
+	Runtime func(server.Overlay) (*runtime.Source, []facts.Gap)
+}
+
+// A File is a file that changes.
+type File struct {
+	Path          string // absolute, links followed
+	Before, After []byte // nil for one that is not there
+}
+
+// An Amendment is what puts something right.
+type Amendment struct {
+	Files []File
+	Says  string   // what is written, and where
+	From  string   // what stands there now
+	To    string   // what will
+	Parts []string // each of these, with what it takes the place of
+	Also  []string // what changes besides, at addresses that were not asked about
+	// Override tells that an override file changes, which takes the folder down if the server refuses a line of it.
+	Override bool
+}
+
+// A Refusal says why nothing is proposed.
+type Refusal struct{ Says string }
+
+func (r *Refusal) Error() string { return r.Says }
+
+func refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
+
+// A wish is one thing that answers are to be, and how one sees that they are.
+type wish struct {
+	says string
+	// met tells whether an answer is as wished.
+	met func(a *answer.Answer) bool
+	// related tells whether a field of an answer may change: how it was and is.
+	related func(f answer.Field, was, is *answer.Answer) bool
+	// ways are the changes that may bring it about at an address, the best first.
+	ways func(s *server.Source, a *answer.Answer, address *url.URL) []way
+	// assume takes what is asked for to be there: the question is what would happen.
+	assume bool
+}
+
+// work works out what is answered at an address.
+func (w wish) work(s *server.Source, u *url.URL) *answer.Answer {
+	if w.assume {
+		return s.Work(u, u.Path)
+	}
+	return s.Work(u)
+}
+
+// A way is one change of one file.
+type way struct {
+	file     string
+	data     []byte
+	says     string
+	from, to string
+	override bool
+}
+
+// For works out what brings a wish about at addresses of the site.
+func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Amendment, error) {
+	wishes := wishesOf(of)
+	if len(wishes) == 0 {
+		return nil, refuse("nobody knows how the server is told that")
+	}
+	overlay, am := server.Overlay{}, &Amendment{}
+	s, gaps := w.Open(overlay)
+	if err := readable(s, gaps); err != nil {
+		return nil, err
+	}
+	for _, one := range wishes {
+		s, _ := w.Open(overlay)
+		if err := bring(ctx, w, overlay, am, one, addresses, s.WorkAll(ctx, w.Probes)); err != nil {
+			return nil, err
+		}
+	}
+	am.changed(overlay)
+	return am, ctx.Err()
+}
+
+// changed are the files that an overlay makes others.
+func (am *Amendment) changed(overlay server.Overlay) {
+	for _, path := range slices.Sorted(maps.Keys(overlay)) {
+		was, err := server.Overlay(nil).Read(path)
+		if err != nil {
+			was = nil
+		}
+		if !bytes.Equal(was, overlay[path]) {
+			am.Files = append(am.Files, File{real(path), was, overlay[path]})
+		}
+	}
+}
+
+// takes notes a way that is gone.
+func (am *Amendment) takes(w way, also []string) {
+	am.Says = strings.TrimPrefix(am.Says+"; "+w.says, "; ")
+	am.From, am.To = strings.TrimPrefix(am.From+"; "+w.from, "; "), strings.TrimPrefix(am.To+"; "+w.to, "; ")
+	am.Override, am.Parts = am.Override || w.override, append(am.Parts, w.from+" becomes "+w.to)
+	for _, address := range also {
+		if !slices.Contains(am.Also, address) {
+			am.Also = append(am.Also, address)
+		}
+	}
+}
+
+// readable refuses where the configuration was not read whole: what stands in the way may be what is to be changed.
+func readable(s *server.Source, gaps []facts.Gap) error {
+	if len(gaps) > 0 {
+		return refuse("not all of the configuration could be read: %s: %s", gaps[0].What, gaps[0].Because)
+	}
+	if len(s.Servers) == 0 || s.Address == nil {
+		return refuse("no configuration of a server was found")
+	}
+	return nil
+}
+
+// real is a file with its links followed.
+func real(path string) string {
+	if resolved, err := filepath.EvalSymlinks(path); err == nil {
+		path = resolved
+	}
+	if absolute, err := filepath.Abs(path); err == nil {
+		return absolute
+	}
+	return path
+}
+
+// most is how many addresses one after the other are put right; more of one kind have a cause of their own.
+const most = 40
+
+// bring puts addresses right, one after the other, as long as one is not.
+func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, one wish, addresses []url.URL, before []server.Worked) error {
+	for range most {
+		s, _ := w.Open(overlay)
+		at := slices.IndexFunc(addresses, func(u url.URL) bool { return !one.met(one.work(s, &u)) })
+		if at < 0 {
+			return nil
+		}
+		u := addresses[at]
+		a := one.work(s, &u)
+		var why error
+		done := false
+		for _, way := range one.ways(s, a, &u) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			trial := maps.Clone(overlay)
+			trial[way.file] = way.data
+			also, err := w.holds(ctx, trial, one, &u, addresses, before)
+			if err != nil {
+				why = errors.Join(why, err)
+				continue
+			}
+			overlay[way.file] = way.data
+			am.takes(way, also)
+			done = true
+			break
+		}
+		switch {
+		case done:
+		case why != nil:
+			return refuse("%s", strings.ReplaceAll(why.Error(), "\n", "; "))
+		default:
+			return refuse("where the server is told that for %s is not known", u.String())
+		}
+	}
+	return refuse("more than %d places would have to be changed", most)
+}
+
+// holds tells whether a change does what is wished at an address, and nothing that nobody asked for; also is what it does besides.
+func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url.URL, addresses []url.URL, before []server.Worked) (also []string, err error) {
+	s, gaps := w.Open(trial)
+	if err := readable(s, gaps); err != nil {
+		return nil, err
+	}
+	if !one.met(one.work(s, u)) {
+		return nil, refuse("%s would not say it by that", u.String())
+	}
+	after := map[string]server.Worked{}
+	for _, worked := range s.WorkAll(ctx, w.Probes) {
+		after[key(worked)] = worked
+	}
+	asked := map[string]bool{}
+	for _, address := range addresses {
+		asked[address.String()] = true
+	}
+	for _, was := range before {
+		is, there := after[key(was)]
+		if !there {
+			continue
+		}
+		fields := map[answer.Field]bool{}
+		for f := range was.Fields {
+			fields[f] = true
+		}
+		for f := range is.Fields {
+			fields[f] = true
+		}
+		for f := range fields {
+			told, now := was.Get(f), is.Get(f)
+			switch {
+			case told.Known() && now.Known() && slices.Equal(told.Values, now.Values), !told.Known() && !now.Known():
+			case f == answer.Place || f == answer.Server: // which section decides
+			case !now.Known():
+				return nil, refuse("the %s of %s could not be told any more: %s", fieldName(f), was.Address.String(), now.Unknown.Because)
+			case one.related(f, was.Answer, is.Answer):
+				if !asked[was.Address.String()] && !slices.Contains(also, was.Address.String()) {
+					also = append(also, was.Address.String())
+				}
+			default:
+				return nil, refuse("the %s of %s would change from %s to %s", fieldName(f), was.Address.String(), shown(told), shown(now))
+			}
+		}
+	}
+	return also, nil
+}
+
+func key(w server.Worked) string { return w.Kind + " " + w.Address.String() }
+
+func fieldName(f answer.Field) string {
+	if name, is := f.IsHeader(); is {
+		return "header " + name
+	}
+	return string(f)
+}
+
+func shown(t answer.Told) string {
+	if text := t.Text(); text != "" {
+		return text
+	}
+	return "nothing"
+}

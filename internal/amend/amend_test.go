@@ -1,0 +1,190 @@
+package amend
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/runtime"
+	"weltaxis/internal/source/server"
+)
+
+// worldOf is a configuration in a folder, with a site beside it.
+func worldOf(t *testing.T, kind, text string) (World, string) {
+	t.Helper()
+	dir := t.TempDir()
+	for name, data := range map[string]string{"www/index.html": "x", "www/about/index.html": "x", "www/posters/a.jpg": "x", "www/posters/winter/b.jpg": "x", "www/README.txt": "Brindle 3", "server.conf": strings.ReplaceAll(text, "DIR", dir)} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644))
+	}
+	base := &url.URL{Scheme: "http", Host: "site.example", Path: "/"}
+	return World{Probes: server.Probes{Inner: []string{"/about/"}}, Open: func(files server.Overlay) (*server.Source, []facts.Gap) {
+		return server.OpenWith(files, []server.Config{{Kind: kind, File: filepath.Join(dir, "server.conf")}}, base, nil)
+	}}, dir
+}
+
+func at(path string) []url.URL {
+	return []url.URL{{Scheme: "http", Host: "site.example", Path: path}}
+}
+
+const apacheModules = "LoadModule mpm_prefork_module m.so\nLoadModule authz_core_module m.so\nLoadModule dir_module m.so\nLoadModule autoindex_module m.so\nLoadModule headers_module m.so\n"
+
+// A case is a configuration, what is wished of an address, and what it looks like afterwards; or why nothing is proposed.
+var cases = []struct {
+	name, kind, text string
+	wish             facts.Wish
+	at               string
+	becomes          string // lines that are new, with what they take the place of before "→"
+	also             []string
+	refused          string
+}{
+	{name: "no list at any level", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    location /x { return 204; }\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "SAMEORIGIN"}}, at: "/", becomes: "    add_header X-Frame-Options SAMEORIGIN always;"},
+	{name: "after the list that counts", kind: "nginx", text: "events {}\nhttp {\n  add_header A b;\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    location /posters/ {\n        add_header C d;\n    }\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Content-Type-Options": "nosniff"}}, at: "/posters/a.jpg", becomes: "        add_header X-Content-Type-Options nosniff always;"},
+	{name: "its own line", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    add_header X-Frame-Options ALLOWALL; # everybody\n    add_header A b;\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY"}}, at: "/about/", becomes: "    add_header X-Frame-Options DENY always; # everybody"},
+	{name: "the list in a condition", kind: "nginx", text: "events {}\nhttp {\n  add_header A b;\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    location /about/ {\n      if ($request_method = GET) {\n        add_header C d;\n      }\n    }\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY"}}, at: "/about/", becomes: "        add_header X-Frame-Options DENY always;"},
+	{name: "two headers at once", kind: "nginx", text: "events {}\nhttp {\n  server { listen 80; server_name site.example; root DIR/www;\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY", "Referrer-Policy": "no-referrer"}}, at: "/", becomes: "add_header Referrer-Policy no-referrer always;\nadd_header X-Frame-Options DENY always;"},
+	{name: "a value in quotes", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n  }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"Permissions-Policy": `camera=(), geolocation=(self "https://x.example")`}}, at: "/", becomes: `    add_header Permissions-Policy "camera=(), geolocation=(self \"https://x.example\")" always;`},
+	{name: "a list is switched off", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    location /posters/ {\n        autoindex on;\n    }\n  }\n}\n",
+		wish: facts.Wish{Unlist: true}, at: "/posters/", becomes: "        autoindex off;", also: []string{"http://site.example/posters/winter/"}},
+	{name: "a file is refused", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n  }\n}\n",
+		wish: facts.Wish{Deny: true}, at: "/README.txt", becomes: "    location = /README.txt { deny all; }"},
+	{name: "the version is left out", kind: "nginx", text: "events {}\nhttp {\n  server_tokens build;\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n  }\n}\n",
+		wish: facts.Wish{Directives: map[string]string{"server_tokens": "off"}}, at: "/", becomes: "  server_tokens off;"},
+	{name: "a configuration that cannot be read", kind: "nginx", text: "events {}\nhttp {\n  include nowhere.conf;\n  server { listen 80; server_name site.example; root DIR/www; }\n}\n",
+		wish: facts.Wish{Headers: map[string]string{"A": "b"}}, at: "/", refused: "not all of the configuration could be read"},
+	{name: "what decides is not known", kind: "nginx", text: "events {}\nhttp {\n  server { listen 80; server_name site.example; root DIR/www; auth_request /x; }\n}\n",
+		wish: facts.Wish{Deny: true}, at: "/README.txt", refused: ""},
+	{name: "in the host", kind: "apache", text: "Listen 80\n" + apacheModules + "<Directory DIR/www>\nRequire all granted\n</Directory>\n<VirtualHost *:80>\n    ServerName site.example\n    DocumentRoot DIR/www\n</VirtualHost>\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "SAMEORIGIN"}}, at: "/", becomes: "    Header always set X-Frame-Options SAMEORIGIN"},
+	{name: "its own line at Apache", kind: "apache", text: "Listen 80\n" + apacheModules + "ServerName site.example\nDocumentRoot DIR/www\n<Directory DIR/www>\nRequire all granted\n</Directory>\n<IfModule mod_headers.c>\n    Header set X-Frame-Options ALLOWALL\n</IfModule>\n",
+		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY"}}, at: "/about/", becomes: "    Header always set X-Frame-Options DENY"},
+	{name: "no list at Apache", kind: "apache", text: "Listen 80\n" + apacheModules + "ServerName site.example\nDocumentRoot DIR/www\n<Directory DIR/www>\nOptions Indexes FollowSymLinks\nRequire all granted\n</Directory>\n",
+		wish: facts.Wish{Unlist: true}, at: "/posters/", becomes: "Options FollowSymLinks", also: []string{"http://site.example/posters/winter/"}},
+	{name: "without the module nothing is proposed", kind: "apache", text: "Listen 80\nLoadModule authz_core_module m.so\nLoadModule dir_module m.so\nServerName site.example\nDocumentRoot DIR/www\n<Directory DIR/www>\nRequire all granted\n</Directory>\n",
+		wish: facts.Wish{Headers: map[string]string{"A": "b"}}, at: "/", refused: "is not known"},
+	{name: "a file is refused at Apache", kind: "apache", text: "Listen 80\n" + apacheModules + "<Directory DIR/www>\nRequire all granted\n</Directory>\n<VirtualHost *:80>\n    ServerName site.example\n    DocumentRoot DIR/www\n</VirtualHost>\n",
+		wish: facts.Wish{Deny: true}, at: "/README.txt", becomes: "    <Directory \"DIR/www\">\n        <Files \"README.txt\">\n            Require all denied\n        </Files>\n    </Directory>"},
+}
+
+func TestAmendments(t *testing.T) {
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			w, dir := worldOf(t, c.kind, c.text)
+			am, err := For(t.Context(), w, c.wish, at(c.at))
+			if c.becomes == "" {
+				require.Error(t, err)
+				assert.ErrorContains(t, err, c.refused)
+				return
+			}
+			require.NoError(t, err)
+			require.Len(t, am.Files, 1)
+			before, after := strings.Split(string(am.Files[0].Before), "\n"), strings.Split(string(am.Files[0].After), "\n")
+			var added []string
+			for _, line := range after {
+				if i := indexOf(before, line); i >= 0 {
+					before = append(before[:i:i], before[i+1:]...)
+				} else {
+					added = append(added, line)
+				}
+			}
+			want := strings.ReplaceAll(c.becomes, "DIR", dir)
+			assert.Equal(t, strings.TrimSpace(want), strings.TrimSpace(strings.Join(trimmedIf(added, !strings.HasPrefix(want, " ")), "\n")), string(am.Files[0].After))
+			if c.also != nil {
+				assert.Equal(t, c.also, am.Also)
+			}
+			on, err := os.ReadFile(filepath.Join(dir, "server.conf"))
+			require.NoError(t, err)
+			assert.Equal(t, string(am.Files[0].Before), string(on), "nothing is written")
+		})
+	}
+}
+
+func trimmedIf(lines []string, trim bool) []string {
+	for i := range lines {
+		if trim {
+			lines[i] = strings.TrimSpace(lines[i])
+		}
+	}
+	return lines
+}
+
+func indexOf(lines []string, line string) int {
+	for i, l := range lines {
+		if l == line {
+			return i
+		}
+	}
+	return -1
+}
+
+// runtimeCases are files for the runtime, what it is to be told, and the lines that are new.
+var runtimeCases = []struct {
+	name, file, text string // of which file; it is php.ini when that is empty
+	folder           string
+	told             map[string]string
+	becomes, refused string
+	also             []string
+}{
+	{name: "its own line, with its comment", text: "[PHP]\ndisplay_errors = On ; for today\n", folder: "/", told: map[string]string{"display_errors": "Off"}, becomes: "display_errors = Off ; for today"},
+	{name: "no line yet", text: "; settings\n[PHP]\nlog_errors = On\n[PATH=/elsewhere]\nmemory_limit = 1M\n", folder: "/", told: map[string]string{"session.cookie_httponly": "1"}, becomes: "session.cookie_httponly = 1"},
+	{name: "before a section for a folder", text: "[PATH=/elsewhere]\nmemory_limit = 1M\n", folder: "/", told: map[string]string{"expose_php": "Off"}, becomes: "expose_php = Off"},
+	{name: "the folder's own file", file: "www/about/.user.ini", text: "display_errors=stderr\n", folder: "/about/", told: map[string]string{"display_errors": "Off"}, becomes: "display_errors=Off"},
+	{name: "the pool's line", file: "php/php-fpm.conf", text: "[site]\nlisten = 9000\nphp_admin_value[memory_limit] = 1M\n", folder: "/", told: map[string]string{"memory_limit": "256M"}, becomes: "php_admin_value[memory_limit] = 256M"},
+	{name: "several at once", text: "[Session]\nsession.cookie_httponly =\nsession.use_strict_mode = 0\n", folder: "/", told: map[string]string{"session.cookie_httponly": "1", "session.use_strict_mode": "1"}, becomes: "session.cookie_httponly = 1\nsession.use_strict_mode = 1"},
+	{name: "a value over two lines", text: "error_log = \"a\nb\"\n", folder: "/", told: map[string]string{"error_log": "/x"}, refused: "is not changed from here"},
+	{name: "a folder that nobody knows", text: "", folder: "/nowhere/", told: map[string]string{"display_errors": "Off"}, refused: "is not known"},
+}
+
+func TestRuntimeAmendments(t *testing.T) {
+	for _, c := range runtimeCases {
+		t.Run(c.name, func(t *testing.T) {
+			w, dir := worldOf(t, "nginx", "events {}\nhttp { server { listen 80; server_name site.example; root DIR/www; location ~ \\.php$ { fastcgi_pass 127.0.0.1:9000; fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name; } } }\n")
+			file := c.file
+			if file == "" {
+				file = "php/php.ini"
+			}
+			for name, text := range map[string]string{"php/php.ini": "", "php/php-fpm.conf": "[site]\nlisten = 9000\n", file: c.text} {
+				if name == file {
+					text = c.text
+				}
+				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+			}
+			w.Runtime = func(files server.Overlay) (*runtime.Source, []facts.Gap) {
+				s := &runtime.Source{Config: runtime.ReadWith(files, filepath.Join(dir, "php"), false)}
+				for _, folder := range []string{"/", "/about/"} {
+					s.Places = append(s.Places, runtime.Place{Address: folder, Script: filepath.Join(dir, "www", folder, "index.php"), Root: filepath.Join(dir, "www"), Listen: []string{"127.0.0.1:9000"}})
+				}
+				return s, nil
+			}
+			am, err := ForRuntime(t.Context(), w, facts.Wish{Directives: c.told}, c.folder)
+			if c.refused != "" {
+				require.ErrorContains(t, err, c.refused)
+				return
+			}
+			require.NoError(t, err)
+			require.Len(t, am.Files, 1)
+			assert.Equal(t, filepath.Join(dir, file), am.Files[0].Path)
+			before, after := strings.Split(string(am.Files[0].Before), "\n"), strings.Split(string(am.Files[0].After), "\n")
+			var added []string
+			for _, line := range after {
+				if indexOf(before, line) < 0 {
+					added = append(added, line)
+				}
+			}
+			assert.Equal(t, c.becomes, strings.Join(added, "\n"))
+		})
+	}
+}

@@ -1,0 +1,120 @@
+package fix
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// What servers have been told counts when they read it again. That is done only when it was asked for, after all that is written, and
+// again after it is taken back.
+var reloadRow = row{
+	rank:     always(91),
+	title:    func(name, _ string, _ *facts.Likeness) string { return name + ", told to read its configuration again" },
+	ready:    func(Change) bool { return true },
+	show:     func(_ *Plan, c Change) Shown { return Shown{To: c.command()} },
+	apply:    applyReload,
+	revert:   revertReload,
+	script:   func(_ *Plan, c Change) (do, undo []string) { return []string{c.command()}, []string{c.command()} },
+	still:    notTook,
+	payload:  func(b before) bool { return b.Call != "" },
+	finisher: true,
+}
+
+// A Loader has something read its configuration again.
+type Loader struct {
+	Name    string   // nginx, Apache, PHP-FPM
+	Command []string // nil when nobody knows it
+	Files   func(file string) bool
+}
+
+// finishTold adds the reading again, where something is told that a server reads only then.
+func (p *planning) finishTold() {
+	for _, l := range p.Loaders {
+		var rules []string
+		for _, c := range p.plan.Changes {
+			if rows[c.Kind].told && c.Makeable() && slices.ContainsFunc(c.files(), l.Files) {
+				rules = append(rules, c.Rules...)
+			}
+		}
+		if len(rules) == 0 {
+			continue
+		}
+		if !p.Reload {
+			p.plan.Unloaded = append(p.plan.Unloaded, l.Name)
+			continue
+		}
+		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
+		if l.Command == nil {
+			c.cannot(errors.New("nobody knows how; say it in the site file, as reload: [COMMAND, ARGUMENT, ...]"))
+		}
+		at := slices.IndexFunc(p.plan.Changes, Change.ForPerson)
+		if at < 0 {
+			at = len(p.plan.Changes)
+		}
+		p.plan.Changes = slices.Insert(p.plan.Changes, at, c)
+	}
+}
+
+// files are those that a change is of.
+func (c Change) files() (names []string) {
+	for _, e := range c.Edits {
+		names = append(names, e.At())
+	}
+	return names
+}
+
+// command is how a shell runs the change.
+func (c Change) command() string { return shellJoin(c.args) }
+
+func applyReload(ctx context.Context, e *Env, c Change) Outcome {
+	out := Outcome{Change: c}
+	if e.Run == nil {
+		return out.failed(errors.New("no program is started from here"))
+	}
+	record := c.logLine()
+	out = e.journalled(out, record, before{Call: strings.Join(c.args, "\x00")}, func() error {
+		if says, err := e.Run(ctx, c.args); err != nil {
+			return fmt.Errorf("%s: %w%s", strings.Join(c.args, " "), err, prefixed(": ", says))
+		}
+		return nil
+	})
+	if out.Result == Took {
+		e.loaded = append(e.loaded, c.args)
+	}
+	return out
+}
+
+func prefixed(prefix, text string) string {
+	if text == "" {
+		return ""
+	}
+	return prefix + text
+}
+
+// revertReload has it read again what is there now.
+func revertReload(ctx context.Context, e *Env, b before) (string, error) {
+	if e.Run == nil {
+		return "", errors.New("no program is started from here, so what was taken back counts only when the server reads it")
+	}
+	says, err := e.Run(ctx, strings.Split(b.Call, "\x00"))
+	if err != nil {
+		return "", fmt.Errorf("%w%s; what was taken back counts only when the server reads it", err, prefixed(": ", says))
+	}
+	return "", nil
+}
+
+// loadAgain has servers that have been told to read what is taken back now, read again.
+func (e *Env) loadAgain(ctx context.Context) error {
+	var failed error
+	for _, args := range e.loaded {
+		if says, err := e.Run(ctx, args); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("%s: %w%s", strings.Join(args, " "), err, prefixed(": ", says)))
+		}
+	}
+	return failed
+}

@@ -1,0 +1,271 @@
+package fix
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"weltaxis/internal/amend"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/store"
+)
+
+// What a web server and a language runtime have been told is changed in their own files, and counts when they read these again.
+var (
+	serverRow  = toldRow("the web server, for ")
+	runtimeRow = toldRow("the runtime, for ")
+)
+
+func toldRow(whose string) row {
+	return row{
+		rank:    always(58),
+		title:   func(name, _ string, _ *facts.Likeness) string { return whose + name },
+		plan:    planAmend,
+		ready:   hasEdits,
+		show:    showAmend,
+		apply:   applyAmend,
+		revert:  revertAmend,
+		script:  scriptAmend,
+		still:   notTook,
+		payload: hadEdits,
+		told:    true,
+	}
+}
+
+// toldTogether is the group of all that is told servers and runtimes in a run: tested, loaded, looked at and taken back together.
+const toldTogether = "server"
+
+// wish makes a change of what the server or the runtime ought to be told. What a rule wishes of several addresses is one change.
+func (p *planning) wish(d facts.Deviation) bool {
+	if d.Fix.Wish == nil || p.World == nil {
+		return false
+	}
+	kind := Server
+	if d.Fix.Kind == facts.KindRuntime {
+		kind = Runtime
+	}
+	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: d.Fix.Wish}
+	switch item := d.Item.(type) {
+	case *facts.Page:
+		c.addresses = []string{item.Address}
+	case *facts.Answer:
+		c.addresses = []string{item.Address}
+	case *facts.Folder:
+		c.Subject, c.folder = item.Address, item.Address
+	default:
+		c.folder, c.addresses = "/", []string{p.Home}
+	}
+	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool { return o.Kind == kind && o.Name == c.Name && o.Subject == c.Subject })
+	if i < 0 {
+		c.about = []string{p.about}
+		p.plan.Changes = append(p.plan.Changes, c)
+		return true
+	}
+	o := &p.plan.Changes[i]
+	o.addresses, o.about = append(o.addresses, c.addresses...), append(o.about, p.about)
+	return true
+}
+
+// work works an amendment out as things are now.
+func (c *Change) work(ctx context.Context, w *amend.World) (*amend.Amendment, error) {
+	if c.Kind == Runtime {
+		return amend.ForRuntime(ctx, *w, *c.wish, c.folder)
+	}
+	var addresses []url.URL
+	for _, text := range c.addresses {
+		u, err := url.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		addresses = append(addresses, *u)
+	}
+	return amend.For(ctx, *w, *c.wish, addresses)
+}
+
+func planAmend(ctx context.Context, p *planning, c *Change) error {
+	am, err := c.work(ctx, p.World)
+	if err != nil {
+		return err
+	}
+	c.take(am)
+	if c.done = len(c.Edits) == 0; c.done {
+		return nil
+	}
+	c.Because = "what the web server answers changes for everybody"
+	if c.Kind == Runtime {
+		c.Because = "all programs of this place are told it"
+	}
+	if am.Override {
+		c.Risk = facts.Disruptive
+		c.Because = "a line that the server refuses in an override file takes the folder down"
+	}
+	for _, edit := range c.Edits {
+		file := edit.(store.FileEdit).File
+		if why := notWritable(file); why != "" {
+			c.RunAs = why
+		}
+		if tested := p.Try; tested != nil {
+			if says := tested(ctx, am); says != "" {
+				return fmt.Errorf("the server's own test refuses it: %s", says)
+			}
+		}
+	}
+	return nil
+}
+
+// take puts an amendment into the change.
+func (c *Change) take(am *amend.Amendment) {
+	c.Edits, c.Also, c.parts = nil, am.Also, am.Parts
+	for _, f := range am.Files {
+		c.Edits = append(c.Edits, store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After})
+	}
+	c.From, c.To = facts.TextOf(facts.String, am.From), facts.TextOf(facts.String, am.To)
+	if len(am.Files) > 0 {
+		c.Origin = facts.Origin{File: am.Files[0].Path}
+	}
+}
+
+// notWritable says who has to make a change of a file, "" when whoever runs this may.
+func notWritable(file string) string {
+	dir := filepath.Dir(file)
+	for _, name := range []string{file, dir} {
+		if err := writable(name); errors.Is(err, fs.ErrPermission) {
+			return fmt.Sprintf("%s may not be written by this user; run it as its owner, mostly root, or hand over what --script prints", name)
+		}
+	}
+	return ""
+}
+
+func showAmend(p *Plan, c Change) Shown { return p.inPlaces(c, false) }
+
+// beside opens the folder of a file and names the file in it.
+func beside(edit store.FileEdit) (store.Files, store.FileEdit, error) {
+	root, err := store.OpenFiles(filepath.Dir(edit.File))
+	edit.File = filepath.Base(edit.File)
+	return root, edit, err
+}
+
+// put makes an edit of a file wherever it lies.
+func put(edit store.FileEdit, at func(string)) error {
+	root, here, err := beside(edit)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	return here.Apply(root, at)
+}
+
+func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
+	out := Outcome{Change: c}
+	if e.World == nil {
+		return out.failed(errors.New("the configuration cannot be looked at"))
+	}
+	fresh := c
+	am, err := c.work(ctx, e.World)
+	if err != nil {
+		return out.failed(err)
+	}
+	fresh.take(am)
+	switch {
+	case len(fresh.Edits) == 0:
+		out.Result, out.Says = Took, "it was so already"
+		return out
+	case slices.ContainsFunc(fresh.parts, func(part string) bool { return !slices.Contains(c.parts, part) }): // fewer may be left to do
+		out.Result, out.Says = Left, "it would be another change now than the one that was planned: somebody has changed the configuration since"
+		return out
+	}
+	if e.Try != nil {
+		if says := e.Try(ctx, am); says != "" {
+			return out.failed(fmt.Errorf("the server's own test refuses it, so nothing was written: %s", says))
+		}
+	}
+	record := c.logLine()
+	record.Place = fresh.Edits[0].At()
+	out = e.journalled(out, record, before{Edits: fresh.Edits}, func() error {
+		for i, edit := range fresh.Edits {
+			if err := put(edit.(store.FileEdit), e.at); err != nil {
+				for _, made := range slices.Backward(fresh.Edits[:i]) {
+					err = errors.Join(err, put(made.Reversed().(store.FileEdit), e.at))
+				}
+				return err
+			}
+			e.at("after an edit")
+		}
+		return nil
+	})
+	if out.Result == Took && e.Try != nil {
+		if says := e.Try(ctx, &amend.Amendment{}); says != "" {
+			return e.takeBackAgain(ctx, out, "the server's own test refuses what is written: "+says)
+		}
+	}
+	return out
+}
+
+// revertAmend brings the files back: to the byte where nobody has touched them since, and else in their own lines alone.
+func revertAmend(_ context.Context, e *Env, b before) (string, error) {
+	for _, edit := range slices.Backward(b.Edits) {
+		back := edit.Reversed().(store.FileEdit)
+		err := put(back, e.at)
+		if errors.Is(err, store.ErrChanged) {
+			var again store.FileEdit
+			if again, err = rebased(back); err == nil {
+				err = put(again, e.at)
+			}
+			err = changedSince(err)
+		}
+		if err != nil {
+			return "", err
+		}
+		e.at("after an edit")
+	}
+	return "", nil
+}
+
+// rebased is an edit made to a file as it is now, in the lines that the edit is about.
+func rebased(edit store.FileEdit) (store.FileEdit, error) {
+	root, here, err := beside(edit)
+	if err != nil {
+		return edit, err
+	}
+	defer root.Close()
+	now, err := root.Read(here.File)
+	if err != nil {
+		return edit, err
+	}
+	merged, clean := store.Merge(edit.Before, edit.After, now)
+	if !clean || edit.Before == nil || edit.After == nil || bytes.Equal(merged, now) {
+		return edit, store.ErrChanged
+	}
+	edit.Before, edit.After = now, merged
+	return edit, nil
+}
+
+func scriptAmend(p *Plan, c Change) (do, undo []string) {
+	for _, edit := range c.Edits {
+		e := edit.(store.FileEdit)
+		do, undo = append(do, p.scriptFile(e)), append(undo, p.scriptFile(e.Reversed().(store.FileEdit)))
+	}
+	return do, undo
+}
+
+// writable tries whether a file or a folder may be written, without writing.
+func writable(name string) error {
+	stat, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	if stat.IsDir() {
+		return mayWrite(name)
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}

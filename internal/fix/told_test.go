@@ -1,0 +1,312 @@
+package fix
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/servertest"
+	"weltaxis/internal/site"
+)
+
+// A toldSite is a site behind a real server with a real runtime, and what is wrong in what they have been told.
+type toldSite struct {
+	dir, address string
+	kind         string
+	client       *http.Client
+	files        map[string]string // of the configuration, as it was written
+	state        string
+}
+
+const toldProgram = `<?php session_start(); header("Content-Type: text/html; charset=utf-8"); ?><!doctype html><html lang="en-GB"><head><title>Stage door of the lamp works</title></head><body><h1>Stage door</h1><a href="/about/">About</a> <a href="/posters/a.jpg">A poster</a></body></html>`
+
+// toldSites are the same faults, told nginx before PHP-FPM, and Apache with PHP in it.
+func toldSites(t *testing.T, kind string) *toldSite {
+	t.Helper()
+	s := &toldSite{dir: servertest.Public(t), address: servertest.FreeAddress(t), kind: kind, state: t.TempDir(), files: map[string]string{}, client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}}
+	port := s.address[strings.LastIndexByte(s.address, ':')+1:]
+	for name, text := range map[string]string{"www/index.php": toldProgram, "www/about/index.php": strings.ReplaceAll(toldProgram, "Stage door", "About us"), "www/posters/a.jpg": "\xff\xd8\xff", "www/posters/winter/b.jpg": "\xff\xd8\xff", "www/README.txt": "Brindle 3.4.2\n", "www/uploads/x.jpg": "\xff\xd8\xff"} {
+		s.write(t, name, text)
+	}
+	user := ""
+	php := "[PHP]\ndisplay_errors = On ; while we build\nexpose_php = On\nallow_url_include = On\nsession.name = STAGE\nsession.save_path = " + s.dir + "\n"
+	reload, runtimeReload := "", ""
+	switch kind {
+	case "nginx":
+		fpm, nginx := servertest.Program(t, "php-fpm*"), servertest.Program(t, "nginx")
+		if os.Getuid() == 0 {
+			user = "user = root\ngroup = root\n"
+		}
+		s.write(t, "php/php.ini", php)
+		s.write(t, "php/php-fpm.conf", fmt.Sprintf("[global]\npid = %[1]s/fpm.pid\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\n%[2]slisten = %[1]s/fpm.sock\npm = static\npm.max_children = 1\n", s.dir, user))
+		s.write(t, "server.conf", fmt.Sprintf(`user root;
+daemon off;
+pid %[1]s/pid;
+error_log %[1]s/log;
+events {}
+http {
+    types { text/html html; image/jpeg jpg; text/plain txt; }
+    access_log off;
+    fastcgi_temp_path %[1]s/t1; client_body_temp_path %[1]s/t2; proxy_temp_path %[1]s/t3; uwsgi_temp_path %[1]s/t4; scgi_temp_path %[1]s/t5;
+    server {
+        listen %[2]s;
+        server_name site.example;
+        root %[1]s/www;
+        index index.php;
+        location /posters/ {
+            add_header Cache-Control "public, max-age=60";
+            autoindex on;
+        }
+        location ~ \.(php|phtml)$ {
+            fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+            fastcgi_param DOCUMENT_ROOT $document_root;
+            fastcgi_param SERVER_NAME $server_name;
+            fastcgi_param REQUEST_METHOD $request_method;
+            fastcgi_param REQUEST_URI $request_uri;
+            fastcgi_pass unix:%[1]s/fpm.sock;
+        }
+    }
+}
+`, s.dir, s.address))
+		servertest.Begin(t, filepath.Join(s.dir, "fpm.sock"), exec.Command(fpm, "-F", "-R", "-y", filepath.Join(s.dir, "php/php-fpm.conf"), "-c", filepath.Join(s.dir, "php")))
+		servertest.Begin(t, s.address, exec.Command(nginx, "-p", s.dir, "-c", filepath.Join(s.dir, "server.conf"), "-e", filepath.Join(s.dir, "log")))
+		reload = fmt.Sprintf(`, reload: [%q, "-p", %q, "-c", %q, "-s", "reload"]`, nginx, s.dir, filepath.Join(s.dir, "server.conf"))
+		s.write(t, "reload-fpm", "#!/bin/sh\nkill -USR2 $(cat "+s.dir+"/fpm.pid)\n")
+		runtimeReload = fmt.Sprintf(`, reload: ["sh", %q]`, filepath.Join(s.dir, "reload-fpm"))
+	case "apache":
+		apache, module := servertest.Program(t, "apache2"), servertest.Program(t, "libphp*.so")
+		if os.Getuid() == 0 {
+			user = "User www-data\nGroup www-data\n"
+			require.NoError(t, os.Chmod(s.dir, 0o777))
+		}
+		s.write(t, "php/php.ini", php)
+		s.write(t, "mime.types", "text/html html\nimage/jpeg jpg\ntext/plain txt\n")
+		modules := ""
+		for _, m := range []string{"mpm_prefork", "authz_core", "dir", "mime", "autoindex", "headers"} {
+			modules += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
+		}
+		s.write(t, "server.conf", fmt.Sprintf(`ServerRoot %[1]s
+PidFile %[1]s/pid
+ErrorLog %[1]s/log
+Listen %[2]s
+Mutex file:%[1]s default
+StartServers 1
+MinSpareServers 1
+MaxSpareServers 1
+%[3]sLoadModule php_module %[4]s
+PHPIniDir %[1]s/php
+%[5]sTypesConfig %[1]s/mime.types
+ServerName site.example
+ServerTokens Full
+<FilesMatch "\.(php|phtml)$">
+    SetHandler application/x-httpd-php
+</FilesMatch>
+<Directory %[1]s/www>
+    Options Indexes FollowSymLinks
+    DirectoryIndex index.php
+    Require all granted
+</Directory>
+<VirtualHost *:%[6]s>
+    ServerName site.example
+    DocumentRoot %[1]s/www
+</VirtualHost>
+`, s.dir, s.address, modules, module, user, port))
+		command := exec.Command(apache, "-DFOREGROUND", "-f", filepath.Join(s.dir, "server.conf"))
+		command.Env = append(os.Environ(), "PHP_INI_SCAN_DIR=")
+		servertest.Begin(t, s.address, command)
+		reload = fmt.Sprintf(`, reload: [%q, "-k", "graceful", "-f", %q]`, apache, filepath.Join(s.dir, "server.conf"))
+	}
+	for _, name := range []string{"server.conf", "php/php.ini"} {
+		s.files[name] = s.read(t, name)
+	}
+	s.write(t, "weltaxis.yaml", fmt.Sprintf("site: Stage door\nintent: {stage: live, address: \"http://site.example:%[1]s/\", brand: Stage door}\nsources:\n  live: {own: true, rate: 0, connect: {\"site.example:%[1]s\": %[2]q}}\n  server: {%[3]s: server.conf%[4]s}\n  runtime: {php: php%[5]s}\n", port, s.address, kind, reload, runtimeReload))
+	return s
+}
+
+func (s *toldSite) write(t *testing.T, name, text string) {
+	t.Helper()
+	full := filepath.Join(s.dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+	require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+}
+
+func (s *toldSite) read(t *testing.T, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(s.dir, name))
+	require.NoError(t, err)
+	return string(data)
+}
+
+// get is what a visitor gets at a path.
+func (s *toldSite) get(t *testing.T, path string) (int, http.Header, string) {
+	t.Helper()
+	request, err := http.NewRequest(http.MethodGet, "http://"+s.address+path, nil)
+	require.NoError(t, err)
+	request.Host = "site.example"
+	response, err := s.client.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response.StatusCode, response.Header, string(body)
+}
+
+// audit looks at the site.
+func (s *toldSite) audit(t *testing.T) (*site.Site, *audit.Result) {
+	t.Helper()
+	loaded, err := site.Load(filepath.Join(s.dir, "weltaxis.yaml"))
+	require.NoError(t, err)
+	r, err := audit.Run(t.Context(), loaded, time.Now(), audit.Options{Tool: "test"})
+	require.NoError(t, err)
+	return loaded, r
+}
+
+// toldRules are rules that server or runtime decide, by how one sees from outside that each holds; nil where only the configuration tells.
+var toldRules = map[string]func(t *testing.T, s *toldSite) bool{
+	"hardening.framing": func(t *testing.T, s *toldSite) bool {
+		_, h, _ := s.get(t, "/about/")
+		return h.Get("X-Frame-Options") == "SAMEORIGIN"
+	},
+	"hardening.nosniff": func(t *testing.T, s *toldSite) bool {
+		_, h, _ := s.get(t, "/")
+		return h.Get("X-Content-Type-Options") == "nosniff"
+	},
+	"hardening.referrer": func(t *testing.T, s *toldSite) bool {
+		_, h, _ := s.get(t, "/")
+		return h.Get("Referrer-Policy") == "strict-origin-when-cross-origin"
+	},
+	"hardening.listing-off": func(t *testing.T, s *toldSite) bool { code, _, _ := s.get(t, "/posters/"); return code == 403 },
+	"hardening.upload-inert": func(t *testing.T, s *toldSite) bool {
+		code, _, _ := s.get(t, "/uploads/made-up.php")
+		return code == 403
+	},
+	"hardening.readme-hidden": func(t *testing.T, s *toldSite) bool { code, _, _ := s.get(t, "/README.txt"); return code == 403 },
+	"hardening.versions-hidden": func(t *testing.T, s *toldSite) bool {
+		_, h, _ := s.get(t, "/posters/a.jpg")
+		return !strings.ContainsAny(h.Get("Server"), "0123456789")
+	},
+	"hardening.cookies": func(t *testing.T, s *toldSite) bool {
+		_, h, _ := s.get(t, "/")
+		return strings.Contains(h.Get("Set-Cookie"), "HttpOnly") && strings.Contains(h.Get("Set-Cookie"), "SameSite=Lax")
+	},
+	"runtime.discreet":          func(t *testing.T, s *toldSite) bool { _, h, _ := s.get(t, "/"); return h.Get("X-Powered-By") == "" },
+	"runtime.errors-hidden":     func(t *testing.T, s *toldSite) bool { return s.ini(t, "display_errors") == "" },
+	"runtime.no-remote-include": func(t *testing.T, s *toldSite) bool { return s.ini(t, "allow_url_include") == "" },
+	"runtime.session-cookie":    func(t *testing.T, s *toldSite) bool { return s.ini(t, "session.use_strict_mode") == "1" },
+}
+
+// ini is what the real runtime says of a directive, where it can be asked.
+func (s *toldSite) ini(t *testing.T, name string) string {
+	t.Helper()
+	s.write(t, "www/ask.php", "<?php echo '@', ini_get('"+name+"');")
+	defer os.Remove(filepath.Join(s.dir, "www/ask.php"))
+	_, _, body := s.get(t, "/ask.php")
+	_, value, _ := strings.Cut(body, "@")
+	return value
+}
+
+// Each rule that server or runtime decide is caught with its line, put right, tested, loaded, seen to be right from outside, and taken back
+// to the byte, loaded again, and seen as it was.
+func TestWhatServersAreToldIsPutRightAndTakenBack(t *testing.T) {
+	for _, kind := range []string{"nginx", "apache"} {
+		t.Run(kind, func(t *testing.T) {
+			s := toldSites(t, kind)
+			loaded, before := s.audit(t)
+			var names []string
+			for rule, holds := range toldRules {
+				if rule == "hardening.upload-inert" && !deviates(before, rule) {
+					s.write(t, "www/uploads/y.jpg", "\xff\xd8\xff")
+				}
+				require.True(t, deviates(before, rule) || covered(before, rule), "%s: %v", rule, before.NotJudged)
+				require.False(t, holds(t, s), "%s holds before anything is done", rule)
+				names = append(names, rule)
+			}
+			slices.Sort(names)
+			journal, err := OpenJournal(s.state, time.Now)
+			require.NoError(t, err)
+			defer journal.Close()
+			report := s.fix(t, loaded, before, journal, names, true)
+			for _, o := range report.Outcomes {
+				assert.Equal(t, Took, o.Result, "%s: %s", o.Title(), o.Says)
+			}
+			for rule, holds := range toldRules {
+				assert.Eventually(t, func() bool { return holds(t, s) }, 5*time.Second, 50*time.Millisecond, "%s does not hold", rule)
+			}
+			_, after := s.audit(t)
+			for _, rule := range names {
+				assert.False(t, deviates(after, rule), rule)
+			}
+			records, err := ReadJournal(s.state)
+			require.NoError(t, err)
+			env, err := For(loaded, nil, audit.Options{Tool: "test"}, journal)
+			require.NoError(t, err)
+			undone := Undo(t.Context(), Chosen(records, Choice{}), env)
+			for _, u := range undone.Changes {
+				assert.True(t, u.Back, "%s: %s", u.Name, u.Says)
+			}
+			assert.Empty(t, undone.Says)
+			for name, text := range s.files {
+				assert.Equal(t, text, s.read(t, name), name)
+			}
+			for rule, holds := range toldRules {
+				assert.Eventually(t, func() bool { return !holds(t, s) }, 5*time.Second, 50*time.Millisecond, "%s is not as it was", rule)
+			}
+		})
+	}
+}
+
+func deviates(r *audit.Result, rule string) bool {
+	return slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool { return d.Rule == rule })
+}
+
+func covered(r *audit.Result, rule string) bool {
+	for _, c := range r.Covered {
+		if c.Rule == rule {
+			return true
+		}
+	}
+	return false
+}
+
+// fix makes what is planned for rules.
+func (s *toldSite) fix(t *testing.T, loaded *site.Site, before *audit.Result, journal *Journal, rules []string, reload bool) *Report {
+	t.Helper()
+	plan := s.plan(t, loaded, before, rules, reload)
+	chosen, _, err := plan.Gate(Consent{Upto: facts.Disruptive, Names: rules})
+	require.NoError(t, err)
+	env, err := For(loaded, before, audit.Options{Tool: "test"}, journal)
+	require.NoError(t, err)
+	report, err := Write(context.WithoutCancel(t.Context()), chosen, SeenIn(before), env)
+	require.NoError(t, err)
+	return report
+}
+
+func (s *toldSite) plan(t *testing.T, loaded *site.Site, before *audit.Result, rules []string, reload bool) *Plan {
+	t.Helper()
+	w, err := WishesFor(loaded, before, audit.Options{Tool: "test"}, nil)
+	require.NoError(t, err)
+	w.Reload = reload
+	for _, c := range before.Covered { // each by itself
+		w.Deviations = append(w.Deviations, c.Deviation)
+	}
+	plan, err := New(t.Context(), w)
+	require.NoError(t, err)
+	assert.Empty(t, plan.Named(rules))
+	for _, c := range plan.Changes {
+		assert.Empty(t, c.Cannot, c.Title())
+	}
+	return plan
+}
