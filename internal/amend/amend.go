@@ -8,7 +8,6 @@ package amend
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -166,7 +165,7 @@ func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, 
 		}
 		u := addresses[at]
 		a := one.work(s, &u)
-		var why error
+		var why []string
 		done := false
 		for _, way := range one.ways(s, a, &u) {
 			if ctx.Err() != nil {
@@ -176,7 +175,7 @@ func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, 
 			trial[way.file] = way.data
 			also, err := w.holds(ctx, trial, one, &u, addresses, before)
 			if err != nil {
-				why = errors.Join(why, err)
+				why = noted(why, err)
 				continue
 			}
 			overlay[way.file] = way.data
@@ -187,12 +186,20 @@ func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, 
 		switch {
 		case done:
 		case why != nil:
-			return refuse("%s", strings.ReplaceAll(why.Error(), "\n", "; "))
+			return refuse("%s", strings.Join(why, "; "))
 		default:
 			return refuse("where the server is told that for %s is not known", u.String())
 		}
 	}
 	return refuse("more than %d places would have to be changed", most)
+}
+
+// noted adds a reason, each once.
+func noted(why []string, err error) []string {
+	if slices.Contains(why, err.Error()) {
+		return why
+	}
+	return append(why, err.Error())
 }
 
 // holds tells whether a change does what is wished at an address, and nothing that nobody asked for; also is what it does besides.

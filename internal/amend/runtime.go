@@ -2,7 +2,6 @@ package amend
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -41,13 +40,13 @@ func (w World) tell(ctx context.Context, overlay server.Overlay, am *Amendment, 
 	if now.Unknown == "" && runtime.Means(name, now.Value).Equal(runtime.Means(name, value)) {
 		return nil
 	}
-	var why error
+	var why []string
 	for _, way := range w.runtimeWays(overlay, name, value, now) {
 		trial := maps.Clone(overlay)
 		trial[way.file] = way.data
 		also, err := w.tells(trial, before, folder, name, value)
 		if err != nil {
-			why = errors.Join(why, err)
+			why = noted(why, err)
 			continue
 		}
 		overlay[way.file] = way.data
@@ -55,7 +54,7 @@ func (w World) tell(ctx context.Context, overlay server.Overlay, am *Amendment, 
 		return ctx.Err()
 	}
 	if why != nil {
-		return refuse("%s", strings.ReplaceAll(why.Error(), "\n", "; "))
+		return refuse("%s", strings.Join(why, "; "))
 	}
 	return refuse("%s is said at %s, which is not changed from here", name, now.Origin)
 }

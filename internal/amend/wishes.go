@@ -387,9 +387,12 @@ func denyWish() wish {
 				return nil
 			}
 			file := a.Text(answer.File)
+			exact := false
 			for _, block := range l.blocks {
 				switch {
-				case block.Is("server"):
+				case block.Is("location") && block.Arg(0) == "=" && block.Arg(1) == u.Path:
+					ways, exact = append(ways, l.within(block, "deny all;")...), true
+				case block.Is("server") && !exact: // it would be there twice
 					ways = append(ways, l.after1(block, fmt.Sprintf("location = %s { deny all; }", quoted(u.Path)))...)
 				case block.Is("VirtualHost") && file != "" && !strings.Contains(file, `"`):
 					ways = append(ways, l.after1(block, fmt.Sprintf("<Directory \"%s\">\n        <Files \"%s\">\n            Require all denied\n        </Files>\n    </Directory>", filepath.Dir(file), filepath.Base(file)))...)

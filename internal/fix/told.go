@@ -198,7 +198,8 @@ func byName(w *amend.World, overlay server.Overlay) server.Overlay {
 	return named
 }
 
-var lineSaid = regexp.MustCompile(`(?: in |on line )(\S*?):?(\d+)\b`)
+// lineSaid is how the servers' tests name a line of the copy.
+var lineSaid = regexp.MustCompile(`(?: in \S*/test\.conf:(\d+)|on line (\d+) of \S*/test\.conf)`)
 
 // tryServer tests one configuration in a private copy; what it says against it, "" for nothing.
 func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byte) string {
@@ -237,7 +238,7 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	}
 	says = lineSaid.ReplaceAllStringFunc(says, func(part string) string {
 		found := lineSaid.FindStringSubmatch(part)
-		n, _ := strconv.Atoi(found[2])
+		n, _ := strconv.Atoi(found[1] + found[2])
 		if name, at := flat.At(n); name != "" {
 			return fmt.Sprintf(" in %s:%d", name, at)
 		}

@@ -9,13 +9,16 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"weltaxis/internal/amend"
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/servertest"
@@ -309,4 +312,252 @@ func (s *toldSite) plan(t *testing.T, loaded *site.Site, before *audit.Result, r
 		assert.Empty(t, c.Cannot, c.Title())
 	}
 	return plan
+}
+
+// some are the rules whose fixes the runs below make: of the server and of the runtime, in two files.
+var some = []string{"hardening.framing", "hardening.listing-off", "runtime.discreet", "runtime.errors-hidden"}
+
+// TestAToldRun is a run that is killed at a point, for the test after it.
+func TestAToldRun(t *testing.T) {
+	dir, n := os.Getenv("WELTAXIS_TOLD"), 0
+	if dir == "" {
+		t.Skip("a part of TestKilledWhileServersAreTold")
+	}
+	at, err := strconv.Atoi(os.Getenv("WELTAXIS_KILL"))
+	require.NoError(t, err)
+	s := &toldSite{dir: dir, state: filepath.Join(dir, "state")}
+	loaded, before := s.audit(t)
+	journal, err := OpenJournal(s.state, time.Now)
+	require.NoError(t, err)
+	chosen, _, err := s.plan(t, loaded, before, some, true).Gate(Consent{Upto: facts.Visible})
+	require.NoError(t, err)
+	env, err := For(loaded, before, audit.Options{Tool: "test"}, journal)
+	require.NoError(t, err)
+	env.Step = func(string) {
+		if n++; n == at {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		}
+	}
+	_, err = Write(t.Context(), chosen, SeenIn(before), env)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "points"), []byte(strconv.Itoa(n)), 0o600))
+}
+
+// Killed at any point of a run in which servers are told something, the site answers, each file is the old or the new one, and undo brings
+// both back and has them read again.
+func TestKilledWhileServersAreTold(t *testing.T) {
+	s := toldSites(t, "nginx")
+	s.state = filepath.Join(s.dir, "state")
+	run := func(at int) {
+		command := exec.Command(os.Args[0], "-test.run", "^TestAToldRun$")
+		command.Env = append(os.Environ(), "WELTAXIS_TOLD="+s.dir, "WELTAXIS_KILL="+strconv.Itoa(at))
+		out, err := command.CombinedOutput()
+		if at == 0 {
+			require.NoError(t, err, string(out))
+		}
+	}
+	run(0)
+	all, err := strconv.Atoi(s.read(t, "points"))
+	require.NoError(t, err)
+	after := map[string]string{}
+	for name := range s.files {
+		after[name] = s.read(t, name)
+		require.NotEqual(t, s.files[name], after[name])
+	}
+	s.undo(t)
+	points := 20
+	if os.Getenv("WELTAXIS_SOAK") != "" {
+		points = 100
+	}
+	for n := range points {
+		at := 1 + n*all/points
+		run(at)
+		for name, was := range s.files {
+			is := s.read(t, name)
+			old, fresh := strings.Split(was, "\n"), strings.Split(after[name], "\n")
+			for _, line := range strings.Split(is, "\n") {
+				assert.True(t, slices.Contains(old, line) || slices.Contains(fresh, line), "killed at %d, %s: %s", at, name, line)
+			}
+		}
+		code, _, _ := s.get(t, "/")
+		require.Equal(t, 200, code, "killed at %d", at)
+		s.undo(t)
+		for name, was := range s.files {
+			require.Equal(t, was, s.read(t, name), "killed at %d", at)
+		}
+	}
+	assert.Eventually(t, func() bool { _, h, _ := s.get(t, "/"); return h.Get("X-Frame-Options") == "" }, 5*time.Second, 50*time.Millisecond)
+}
+
+// undo takes all back that a journal has.
+func (s *toldSite) undo(t *testing.T) *Undone {
+	t.Helper()
+	journal, err := OpenJournal(s.state, time.Now)
+	require.NoError(t, err)
+	defer journal.Close()
+	records, err := ReadJournal(s.state)
+	require.NoError(t, err)
+	loaded, err := site.Load(filepath.Join(s.dir, "weltaxis.yaml"))
+	require.NoError(t, err)
+	env, err := For(loaded, nil, audit.Options{Tool: "test"}, journal)
+	require.NoError(t, err)
+	env.Recheck = nil
+	undone := Undo(t.Context(), Chosen(records, Choice{Since: time.Unix(1, 0)}), env)
+	for _, u := range undone.Changes {
+		assert.True(t, u.Back, "%s: %s", u.Name, u.Says)
+	}
+	return undone
+}
+
+// write makes some changes, as an environment that a test has changed has it.
+func (s *toldSite) writeWith(t *testing.T, reload bool, change func(*Env)) *Report {
+	t.Helper()
+	loaded, before := s.audit(t)
+	chosen, _, err := s.plan(t, loaded, before, some, reload).Gate(Consent{Upto: facts.Visible})
+	require.NoError(t, err)
+	require.NotEmpty(t, chosen)
+	journal, err := OpenJournal(s.state, time.Now)
+	require.NoError(t, err)
+	defer journal.Close()
+	env, err := For(loaded, before, audit.Options{Tool: "test"}, journal)
+	require.NoError(t, err)
+	change(&env)
+	report, err := Write(t.Context(), chosen, SeenIn(before), env)
+	require.NoError(t, err)
+	return report
+}
+
+// asItWas holds that nothing is changed, and the site answers.
+func (s *toldSite) asItWas(t *testing.T) {
+	t.Helper()
+	for name, was := range s.files {
+		assert.Equal(t, was, s.read(t, name))
+	}
+	code, _, _ := s.get(t, "/")
+	assert.Equal(t, 200, code)
+}
+
+func TestWhatServersAreToldGoesWrong(t *testing.T) {
+	s := toldSites(t, "nginx")
+	results := func(r *Report) (all []string) {
+		for _, o := range r.Outcomes {
+			all = append(all, o.Result)
+		}
+		return slices.Compact(slices.Sorted(slices.Values(all)))
+	}
+
+	t.Run("written and not loaded is said", func(t *testing.T) {
+		r := s.writeWith(t, false, func(*Env) {})
+		assert.Equal(t, []string{Unread}, results(r))
+		_, h, _ := s.get(t, "/")
+		assert.Empty(t, h.Get("X-Frame-Options"))
+		undone := s.undo(t)
+		assert.Contains(t, undone.Says, "counts when they read it again")
+		s.asItWas(t)
+	})
+
+	t.Run("a server that does not come back", func(t *testing.T) {
+		broken := true
+		r := s.writeWith(t, true, func(e *Env) {
+			real := e.Run
+			e.Ask = func(_ context.Context, addresses []string) map[string]int {
+				answers := map[string]int{}
+				for _, address := range addresses {
+					answers[address] = 200
+					if broken {
+						answers[address] = 0
+					}
+				}
+				return answers
+			}
+			broken = false
+			reloads := 0
+			e.Run = func(ctx context.Context, args []string) (string, error) {
+				reloads++
+				broken = reloads == 2 // both were told to read it, and it is gone; it comes back with what was
+				return real(ctx, args)
+			}
+		})
+		assert.Subset(t, results(r), []string{Broke})
+		assert.NotContains(t, r.Outcomes[0].Says, "could not be taken back")
+		s.asItWas(t)
+	})
+
+	t.Run("a reload that fails", func(t *testing.T) {
+		r := s.writeWith(t, true, func(e *Env) {
+			e.Run = func(context.Context, []string) (string, error) { return "no such process", fmt.Errorf("exit status 1") }
+		})
+		assert.Equal(t, []string{Trouble, Broke, Waits}, append([]string{}, sortedBy(results(r), Trouble, Broke, Waits)...))
+		s.asItWas(t)
+	})
+
+	t.Run("a test that fails only after writing", func(t *testing.T) {
+		r := s.writeWith(t, true, func(e *Env) {
+			e.Try = func(_ context.Context, am *amend.Amendment) string {
+				if len(am.Files) == 0 {
+					return "it does not like it"
+				}
+				return ""
+			}
+		})
+		assert.Contains(t, r.Outcomes[0].Says, "it does not like it")
+		assert.NotContains(t, results(r), Took)
+		s.asItWas(t)
+	})
+
+	t.Run("the server's own test refuses it", func(t *testing.T) {
+		loaded, _ := s.audit(t)
+		w := worldOf(loaded, nil, nil)
+		try := tryOf(w)
+		file := filepath.Join(s.dir, "server.conf")
+		assert.Empty(t, try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: file, Before: []byte(s.files["server.conf"]), After: []byte(s.files["server.conf"] + "# more\n")}}}))
+		says := try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: file, Before: []byte(s.files["server.conf"]), After: []byte(strings.Replace(s.files["server.conf"], "autoindex on;", "autoindex perhaps;", 1))}}})
+		assert.Contains(t, says, "autoindex")
+		assert.Contains(t, says, file+":", "the line is that of the file itself")
+		ini := filepath.Join(s.dir, "php/php.ini")
+		assert.Contains(t, try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: ini, Before: []byte("a = 1\n"), After: []byte("a = (\n")}}}), "syntax error")
+	})
+
+	t.Run("somebody else writes meanwhile", func(t *testing.T) {
+		theirs := strings.Replace(s.files["server.conf"], "        index index.php;\n", "        index index.php;\n        client_max_body_size 9m;\n", 1)
+		loaded, before := s.audit(t)
+		chosen, _, err := s.plan(t, loaded, before, some, false).Gate(Consent{Upto: facts.Visible})
+		require.NoError(t, err)
+		s.write(t, "server.conf", theirs)
+		journal, err := OpenJournal(s.state, time.Now)
+		require.NoError(t, err)
+		env, err := For(loaded, before, audit.Options{Tool: "test"}, journal)
+		require.NoError(t, err)
+		report, err := Write(t.Context(), chosen, SeenIn(before), env)
+		require.NoError(t, err)
+		journal.Close()
+		assert.Equal(t, []string{Unread}, results(report), "what they wrote is elsewhere")
+		assert.Contains(t, s.read(t, "server.conf"), "client_max_body_size 9m;")
+		assert.Contains(t, s.read(t, "server.conf"), "autoindex off;")
+		mine := s.read(t, "server.conf")
+		s.write(t, "server.conf", strings.Replace(mine, "9m;", "10m;", 1)) // and again, after it
+		s.undo(t)
+		assert.Equal(t, strings.Replace(theirs, "9m;", "10m;", 1), s.read(t, "server.conf"), "their lines stay, and mine are gone")
+		s.write(t, "server.conf", s.files["server.conf"])
+
+		chosen, _, err = s.plan(t, loaded, before, []string{"hardening.listing-off"}, false).Gate(Consent{Upto: facts.Visible})
+		require.NoError(t, err)
+		s.write(t, "server.conf", strings.Replace(s.files["server.conf"], "autoindex on;", "autoindex  on; # the posters", 1))
+		journal, err = OpenJournal(s.state, time.Now)
+		require.NoError(t, err)
+		env.Journal = journal
+		report, err = Write(t.Context(), chosen, SeenIn(before), env)
+		require.NoError(t, err)
+		journal.Close()
+		assert.Contains(t, []string{Left, Unread}, report.Outcomes[0].Result)
+		assert.Contains(t, s.read(t, "server.conf"), "# the posters", "what they wrote stays")
+		s.undo(t)
+		s.write(t, "server.conf", s.files["server.conf"])
+	})
+}
+
+// sortedBy puts words in an order.
+func sortedBy(words []string, order ...string) []string {
+	slices.SortFunc(words, func(a, b string) int { return slices.Index(order, a) - slices.Index(order, b) })
+	return words
 }
