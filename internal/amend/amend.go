@@ -60,7 +60,7 @@ type wish struct {
 	// met tells whether an answer is as wished.
 	met func(a *answer.Answer) bool
 	// related tells whether a field of an answer may change: how it was and is.
-	related func(f answer.Field, was, is *answer.Answer) bool
+	related func(f answer.Field, was, is server.Worked) bool
 	// ways are the changes that may bring it about at an address, the best first.
 	ways func(s *server.Source, a *answer.Answer, address *url.URL) []way
 	// assume takes what is asked for to be there: the question is what would happen.
@@ -234,11 +234,11 @@ func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url
 		for f := range fields {
 			told, now := was.Get(f), is.Get(f)
 			switch {
-			case told.Known() && now.Known() && slices.Equal(told.Values, now.Values), !told.Known() && !now.Known():
+			case told.Known() && now.Known() && told.Text() == now.Text(), !told.Known() && !now.Known():
 			case f == answer.Place || f == answer.Server: // which section decides
 			case !now.Known():
 				return nil, refuse("the %s of %s could not be told any more: %s", fieldName(f), was.Address.String(), now.Unknown.Because)
-			case one.related(f, was.Answer, is.Answer):
+			case one.related(f, was, is):
 				if !asked[was.Address.String()] && !slices.Contains(also, was.Address.String()) {
 					also = append(also, was.Address.String())
 				}

@@ -142,7 +142,7 @@ func bracketed(args []string) []string {
 		if i == len(args)-1 && strings.HasSuffix(arg, ")") {
 			tail, arg = ")", strings.TrimSuffix(arg, ")")
 		}
-		if arg != "" {
+		if arg != "" && (i > 1 || strings.ContainsAny(arg, " \t;{}\"'")) { // the variable and the sign stand without quotes
 			arg = word(arg)
 		}
 		out[i] = lead + arg + tail

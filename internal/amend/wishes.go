@@ -35,6 +35,16 @@ func wishesOf(w facts.Wish) (list []wish) {
 	if w.Inert {
 		list = append(list, inertWish())
 	}
+	to, err := url.Parse(w.To)
+	switch {
+	case err != nil || to.Path == "" && to.Host == "":
+	case w.Encrypt:
+		list = append(list, unifyWish(to, false))
+	case w.Unify:
+		list = append(list, unifyWish(to, true))
+	case w.Lead:
+		list = append(list, leadWish(to))
+	}
 	return list
 }
 
@@ -47,7 +57,7 @@ func headerWish(name, value string) wish {
 	}
 	return wish{
 		says: name + ": " + value, met: said,
-		related: func(f answer.Field, _, is *answer.Answer) bool { return f == field && said(is) },
+		related: func(f answer.Field, _, is server.Worked) bool { return f == field && said(is.Answer) },
 		ways: func(s *server.Source, a *answer.Answer, _ *url.URL) []way {
 			at := located(s, a)
 			if at == nil {
@@ -149,6 +159,20 @@ func (l *spot) replaced(n *directives.Node, text string) []way {
 		return nil
 	}
 	return []way{{file: n.File, data: data, from: n.String(), to: text, says: fmt.Sprintf("in the place of line %d of %s", n.Line, n.File)}}
+}
+
+// replacedPart is a way: one with another word in it.
+func (l *spot) replacedPart(n *directives.Node, what *regexp.Regexp, by string) []way {
+	data := l.data(n.File)
+	if n.End > len(data) {
+		return nil
+	}
+	text := string(data[n.Start:n.End])
+	at := what.FindStringIndex(text)
+	if at == nil {
+		return nil
+	}
+	return l.replaced(n, text[:at[0]]+by+text[at[1]:])
 }
 
 func (l *spot) after(n *directives.Node, text string) []way {
@@ -290,7 +314,7 @@ func tokensWish(name, value string) wish {
 	}
 	return wish{
 		says: name + " " + value, met: met,
-		related: func(f answer.Field, _, is *answer.Answer) bool { return f == field && met(is) },
+		related: func(f answer.Field, _, is server.Worked) bool { return f == field && met(is.Answer) },
 		ways: func(s *server.Source, a *answer.Answer, _ *url.URL) (ways []way) {
 			l := located(s, a)
 			if l == nil {
@@ -332,8 +356,8 @@ func unlistWish() wish {
 	}
 	return wish{
 		says: "no list of files", met: met,
-		related: func(_ answer.Field, was, is *answer.Answer) bool {
-			return was.Get(answer.Handler).Text() == "listing" && met(is)
+		related: func(_ answer.Field, was, is server.Worked) bool {
+			return was.Get(answer.Handler).Text() == "listing" && met(is.Answer)
 		},
 		ways: func(s *server.Source, a *answer.Answer, _ *url.URL) (ways []way) {
 			l := located(s, a)
@@ -380,7 +404,7 @@ func denyWish() wish {
 	}
 	return wish{
 		says: "it is refused", met: met,
-		related: func(_ answer.Field, was, is *answer.Answer) bool { return !met(was) && met(is) },
+		related: func(_ answer.Field, was, is server.Worked) bool { return !met(was.Answer) && met(is.Answer) },
 		ways: func(s *server.Source, a *answer.Answer, u *url.URL) (ways []way) {
 			l := located(s, a)
 			if l == nil {
@@ -415,7 +439,7 @@ func inertWish() wish {
 	}
 	return wish{
 		says: "programs there are refused", met: met, assume: true,
-		related: func(_ answer.Field, was, is *answer.Answer) bool { return !refused(was) && refused(is) },
+		related: func(_ answer.Field, was, is server.Worked) bool { return !refused(was.Answer) && refused(is.Answer) },
 		ways: func(s *server.Source, a *answer.Answer, u *url.URL) (ways []way) {
 			l := located(s, a)
 			root := s.Root()

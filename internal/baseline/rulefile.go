@@ -106,6 +106,9 @@ type Fix struct {
 	Deny      bool              `yaml:"deny"`      // it is refused
 	Unlist    bool              `yaml:"unlist"`    // its files are not listed
 	Inert     bool              `yaml:"inert"`     // nothing in its folder is run
+	Encrypt   bool              `yaml:"encrypt"`   // it leads to the encrypted one, for a trial
+	Unify     bool              `yaml:"unify"`     // it leads to the one true address, for good
+	Lead      bool              `yaml:"lead"`      // addresses that were lost lead to where a person says
 }
 
 // A LineSpec is a line of a file below the served folder, and what a new file starts with; or a line that is to go. All
@@ -282,7 +285,7 @@ func (r *Rule) checkFix(f *Fix) error {
 		return r.errorf("fix: it does nothing: it says neither what to change nor the steps for a person")
 	}
 	if wish := f.wish(); wish != nil && f.Kind != facts.KindServer && f.Kind != facts.KindRuntime {
-		return r.errorf("fix: header, directive, deny, unlist and inert are of the kind server or runtime")
+		return r.errorf("fix: header, directive, deny, unlist, inert, encrypt, unify and lead are of the kind server or runtime")
 	}
 	for _, name := range f.names() {
 		entry, known := facts.Lookup(facts.Settings.Name(name))
@@ -300,10 +303,10 @@ func (r *Rule) checkFix(f *Fix) error {
 
 // wish is what the fix asks of the web server or the runtime; nil for nothing.
 func (f *Fix) wish() *facts.Wish {
-	if len(f.Header)+len(f.Directive) == 0 && !f.Deny && !f.Unlist && !f.Inert {
+	if len(f.Header)+len(f.Directive) == 0 && !f.Deny && !f.Unlist && !f.Inert && !f.Encrypt && !f.Unify && !f.Lead {
 		return nil
 	}
-	return &facts.Wish{Headers: f.Header, Directives: f.Directive, Deny: f.Deny, Unlist: f.Unlist, Inert: f.Inert}
+	return &facts.Wish{Headers: f.Header, Directives: f.Directive, Deny: f.Deny, Unlist: f.Unlist, Inert: f.Inert, Encrypt: f.Encrypt, Unify: f.Unify, Lead: f.Lead}
 }
 
 // names lists the settings that the fix changes.

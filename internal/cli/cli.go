@@ -276,11 +276,9 @@ func (p *program) audit(ctx context.Context, args []string) (*report.Report, err
 		return nil, err
 	}
 	slog.Info("auditing", "site", s.Name, "file", s.Path)
-	options := p.options()
-	if p.previous != "" {
-		if options.Previous, err = readSnapshot(p.previous); err != nil {
-			return nil, fmt.Errorf("--previous: %w", err)
-		}
+	options, err := p.comparedOptions()
+	if err != nil {
+		return nil, err
 	}
 	result, err := audit.Run(ctx, s, time.Now(), options)
 	if result == nil {
@@ -382,4 +380,15 @@ func severityOf(flag, word string) (severity facts.Severity, err error) {
 		return 0, fmt.Errorf("--%s: there is no severity %q%s; there are %s", flag, word, nearest.Hint(word, words), strings.Join(words, ", "))
 	}
 	return severity, nil
+}
+
+// comparedOptions are the options of a look, with the earlier snapshot that it is compared with.
+func (p *program) comparedOptions() (options audit.Options, err error) {
+	options = p.options()
+	if p.previous != "" {
+		if options.Previous, err = readSnapshot(p.previous); err != nil {
+			return options, fmt.Errorf("--previous: %w", err)
+		}
+	}
+	return options, nil
 }

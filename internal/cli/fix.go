@@ -54,11 +54,12 @@ type fixing struct {
 
 	site   *site.Site
 	before *audit.Result
+	look   audit.Options
 }
 
 func (p *program) fixCommand() *cobra.Command {
 	f := &fixing{program: p}
-	c := p.written(p.keeping(p.looking(&cobra.Command{
+	c := p.written(p.keeping(p.comparing(p.looking(&cobra.Command{
 		Use:   "fix [SITE] [RULE ...]",
 		Short: "Shows what would put the deviations right, and with --write does it",
 		Long: `Shows the changes that would put the deviations right, or those of the rules, areas, severities or settings that
@@ -82,7 +83,7 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return append(judgedNames(), facts.Names(facts.Settings)...), cobra.ShellCompDirectiveDefault
 		},
-	})), "text", "json")
+	}))), "text", "json")
 	flags := c.Flags()
 	flags.BoolVar(&f.write, "write", false, "make the changes")
 	flags.StringVar(&f.risk, "allow", facts.Safe.String(), "make changes up to this risk: safe, visible or disruptive")
@@ -115,7 +116,10 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if f.site, err = site.Load(name); err != nil {
 		return err
 	}
-	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.options()); err != nil {
+	if f.look, err = f.comparedOptions(); err != nil {
+		return err
+	}
+	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.look); err != nil {
 		return err
 	}
 	names = present(f.before.Rules, names)
@@ -188,7 +192,7 @@ func (f *fixing) valuesSaid() (map[string]string, error) {
 
 // plan works out the plan, narrowed to what was named.
 func (f *fixing) plan(ctx context.Context, values map[string]string, names []string) (*fix.Plan, error) {
-	w, err := fix.WishesFor(f.site, f.before, f.options(), values)
+	w, err := fix.WishesFor(f.site, f.before, f.look, values)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +265,7 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 			return err
 		}
 		defer journal.Close()
-		env, err := fix.For(f.site, f.before, f.options(), journal)
+		env, err := fix.For(f.site, f.before, f.look, journal)
 		if err != nil {
 			return err
 		}

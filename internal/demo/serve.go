@@ -153,17 +153,17 @@ func (s *Server) withdraw() error {
 var connectLine = regexp.MustCompile(`(?m)^( +"([a-z.]+:(?:443|80))": )"(127\.0\.0\.1:\d+)"$`)
 
 // serverLine is the line of a site file that names the web server's configuration, as the demo writes it.
-var serverLine = regexp.MustCompile(`(?m)^(  server: +)\{(?:nginx|apache): [^}]*\}`)
+var serverLine = regexp.MustCompile(`(?m)^  server: +\{(?:nginx|apache): [^}]*\}`)
 
 // before has a site file name the configuration of the server that stands before the site.
 func (s *Server) before(text []byte, site *installation, withdrawn bool) []byte {
-	kind := frontNginx
+	kind, reload := frontNginx, ""
 	for _, r := range s.fronts {
 		if r.site == site && !withdrawn {
-			kind = r.kind
+			kind, reload = r.kind, r.reload()
 		}
 	}
-	return serverLine.ReplaceAll(text, []byte("${1}{"+kind+": "+filepath.ToSlash(frontFile(kind))+"}"))
+	return serverLine.ReplaceAllLiteral(text, fmt.Appendf(nil, "  server:   {%s: %s%s}", kind, filepath.ToSlash(frontFile(kind)), reload))
 }
 
 // say has the lines of a site file that name its hosts say something else.

@@ -27,6 +27,7 @@ type running struct {
 	site    *installation
 	folder  string // of its configuration
 	private string // its own folder, gone with it
+	program string
 	command *exec.Cmd
 	ended   chan struct{}
 	asked   net.Listener // where it asks the stand-in
@@ -166,11 +167,23 @@ func (r *running) keys(certificate tls.Certificate) (file, key string, err error
 }
 
 // start starts the server and waits until it listens.
+// pid is the line by which nginx says, and is told, where it notes which process it is.
+func (r *running) pid() string { return "pid " + filepath.Join(r.private, "pid") + ";" }
+
+// reload is what a site file says of how it is told to read its configuration again; Apache, as one process, is not.
+func (r *running) reload() string {
+	if r.kind != frontNginx {
+		return ""
+	}
+	return fmt.Sprintf(`, reload: [%q, "-p", %q, "-c", %q, "-g", %q, "-s", "reload"]`, r.program, r.private, filepath.Join(r.folder, r.kind+".conf"), r.pid())
+}
+
 func (r *running) start(program, address string) error {
 	main := filepath.Join(r.folder, r.kind+".conf")
+	r.program = program
 	arguments := []string{"-X", "-d", r.folder, "-f", main}
 	if r.kind == frontNginx {
-		global := "daemon off; pid " + filepath.Join(r.private, "pid") + ";"
+		global := "daemon off; " + r.pid()
 		if os.Getuid() == 0 {
 			global += " user root;"
 		}

@@ -232,6 +232,10 @@ type Wish struct {
 	Deny       bool              `json:"deny,omitempty"`       // it is refused
 	Unlist     bool              `json:"unlist,omitempty"`     // its files are not listed
 	Inert      bool              `json:"inert,omitempty"`      // nothing in its folder is run
+	Encrypt    bool              `json:"encrypt,omitempty"`    // it leads to the encrypted one, for a trial
+	Unify      bool              `json:"unify,omitempty"`      // it leads to the one true address, for good
+	Lead       bool              `json:"lead,omitempty"`       // it leads to where a person says, for good
+	To         string            `json:"to,omitempty"`         // where that is
 }
 
 // A ModeTarget is the permission bits that the entries of a class should have.

@@ -44,8 +44,7 @@ func (p *planning) finishTold() {
 		if len(rules) == 0 {
 			continue
 		}
-		if !p.Reload {
-			p.plan.Unloaded = append(p.plan.Unloaded, l.Name)
+		if p.plan.loaders = append(p.plan.loaders, l); !p.Reload {
 			continue
 		}
 		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
@@ -58,6 +57,20 @@ func (p *planning) finishTold() {
 		}
 		p.plan.Changes = slices.Insert(p.plan.Changes, at, c)
 	}
+}
+
+// Unloaded are the servers that have to read their configuration again before what is planned counts, when nobody asked for that.
+func (p *Plan) Unloaded() (names []string) {
+	for _, l := range p.loaders {
+		asked := slices.ContainsFunc(p.Changes, func(c Change) bool { return c.Kind == Reload && c.Name == l.Name })
+		told := slices.ContainsFunc(p.Changes, func(c Change) bool {
+			return rows[c.Kind].told && c.Makeable() && slices.ContainsFunc(c.files(), l.Files)
+		})
+		if told && !asked {
+			names = append(names, l.Name)
+		}
+	}
+	return names
 }
 
 // files are those that a change is of.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"weltaxis/internal/amend"
 	"weltaxis/internal/facts"
@@ -51,7 +52,11 @@ func (p *planning) wish(d facts.Deviation) bool {
 		kind = Runtime
 	}
 	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: d.Fix.Wish}
+	wished := *d.Fix.Wish
+	c.wish = &wished
 	switch item := d.Item.(type) {
+	case *facts.Spelling:
+		c.Subject, c.addresses, wished.To = item.Address, []string{item.Address}, p.Home
 	case *facts.Page:
 		c.addresses = []string{item.Address}
 	case *facts.Answer:
@@ -60,6 +65,13 @@ func (p *planning) wish(d facts.Deviation) bool {
 		c.Subject, c.folder = item.Address, item.Address
 	default:
 		c.folder, c.addresses = "/", []string{p.Home}
+	}
+	switch {
+	case wished.Lead:
+		return p.lead(d, c)
+	case wished.Encrypt:
+		wished.To = p.Home
+		c.addresses = []string{"http://" + strings.TrimPrefix(p.Home, "https://")}
 	}
 	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool { return o.Kind == kind && o.Name == c.Name && o.Subject == c.Subject })
 	if i < 0 {
@@ -89,6 +101,11 @@ func (c *Change) work(ctx context.Context, w *amend.World) (*amend.Amendment, er
 }
 
 func planAmend(ctx context.Context, p *planning, c *Change) error {
+	if c.wish.Lead {
+		if err := p.leadsSomewhere(c); err != nil || c.Needs != "" {
+			return err
+		}
+	}
 	am, err := c.work(ctx, p.World)
 	if err != nil {
 		return err
@@ -110,10 +127,13 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 		if why := notWritable(file); why != "" {
 			c.RunAs = why
 		}
-		if tested := p.Try; tested != nil {
-			if says := tested(ctx, am); says != "" {
-				return fmt.Errorf("the server's own test refuses it: %s", says)
-			}
+	}
+	if p.Try == nil {
+		return nil
+	}
+	if c.Untested = p.Try(ctx, &amend.Amendment{}); c.Untested == "" {
+		if says := p.Try(ctx, am); says != "" {
+			return fmt.Errorf("the server's own test refuses it: %s", says)
 		}
 	}
 	return nil
@@ -180,7 +200,9 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		out.Result, out.Says = Left, "it would be another change now than the one that was planned: somebody has changed the configuration since"
 		return out
 	}
+	refused := "" // what the test says against what is there already: then it tells nothing of the change
 	if e.Try != nil {
+		refused = e.Try(ctx, &amend.Amendment{})
 		if says := e.Try(ctx, am); says != "" {
 			return out.failed(fmt.Errorf("the server's own test refuses it, so nothing was written: %s", says))
 		}
@@ -200,7 +222,7 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		return nil
 	})
 	if out.Result == Took && e.Try != nil {
-		if says := e.Try(ctx, &amend.Amendment{}); says != "" {
+		if says := e.Try(ctx, &amend.Amendment{}); says != "" && refused == "" {
 			return e.takeBackAgain(ctx, out, "the server's own test refuses what is written: "+says)
 		}
 	}

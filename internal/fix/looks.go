@@ -114,7 +114,7 @@ func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[
 		w.FilesRoot = s.Resolve(tree.Root)
 		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints)
 	}
-	w.World = worldOf(s, w.Dialect, r.Snapshot.Hints)
+	w.World, w.Seen = worldOf(s, w.Dialect, r.Snapshot.Hints), r.Snapshot.Pages
 	w.Loaders, w.Try = loadersOf(s, w.World), tryOf(w.World)
 	if w.Home = s.Address(); r.Snapshot.Asked(facts.Live) && homeOf(r.Snapshot) != "" {
 		w.Home = homeOf(r.Snapshot)

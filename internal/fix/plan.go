@@ -52,6 +52,8 @@ type Change struct {
 	// Also is what it changes besides, at addresses that were not asked about, and RunAs who has to make it, where that is somebody else.
 	Also  []string `json:"also,omitempty"`
 	RunAs string   `json:"run_as,omitempty"`
+	// Untested is why the server's own test can tell nothing of it.
+	Untested string `json:"untested,omitempty"`
 
 	line      *facts.Line
 	wish      *facts.Wish // what the server or the runtime ought to be told
@@ -72,8 +74,7 @@ type Plan struct {
 	Discern func(string) string     // takes secrets out of a text that is to be shown
 	clients map[string]store.Client // by database
 	reveal  bool
-	// Unloaded are the servers that have to read their configuration again before what is planned counts, when nobody asked for that.
-	Unloaded []string
+	loaders []Loader // of what is told something in it
 }
 
 // Wishes are what a plan is made from.
@@ -92,7 +93,9 @@ type Wishes struct {
 	Made []string
 	// World is what the servers and the runtime have been told; nil where nobody looks at it. Home is the address of the home page,
 	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test: what it says, "" for nothing.
-	World   *amend.World
+	World *amend.World
+	// Seen are the pages of the site, to which what was lost may lead.
+	Seen    []facts.Page
 	Home    string
 	Loaders []Loader
 	Reload  bool
@@ -303,6 +306,9 @@ func (c Change) term() facts.Term {
 }
 
 func (c Change) parse(text string) (facts.Value, error) {
+	if c.wish != nil {
+		return facts.TextOf(facts.String, text), nil
+	}
 	entry := c.term()
 	v, err := entry.Type.Parse(text)
 	switch {

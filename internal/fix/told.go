@@ -222,7 +222,10 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	if err := os.WriteFile(file, flat.Text, 0o600); err != nil {
 		return ""
 	}
-	args := []string{program, "-t", "-q", "-c", file, "-p", filepath.Dir(s.File), "-e", filepath.Join(private, "errors")}
+	args := []string{program, "-t", "-q", "-c", file, "-e", filepath.Join(private, "errors")}
+	if filepath.Dir(s.File) != "/etc/nginx" { // there its own prefix holds, where its modules are
+		args = append(args, "-p", filepath.Dir(s.File))
+	}
 	if s.Kind == server.Apache {
 		args = []string{program, "-t", "-f", file}
 	}

@@ -98,7 +98,7 @@ http {
 		s.write(t, "php/php.ini", php)
 		s.write(t, "mime.types", "text/html html\nimage/jpeg jpg\ntext/plain txt\n")
 		modules := ""
-		for _, m := range []string{"mpm_prefork", "authz_core", "dir", "mime", "autoindex", "headers"} {
+		for _, m := range []string{"mpm_prefork", "authz_core", "alias", "dir", "mime", "autoindex", "headers"} {
 			modules += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 		}
 		s.write(t, "server.conf", fmt.Sprintf(`ServerRoot %[1]s
@@ -493,11 +493,15 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 
 	t.Run("a test that fails only after writing", func(t *testing.T) {
 		r := s.writeWith(t, true, func(e *Env) {
+			asked := 0
 			e.Try = func(_ context.Context, am *amend.Amendment) string {
-				if len(am.Files) == 0 {
-					return "it does not like it"
+				if len(am.Files) > 0 {
+					return ""
 				}
-				return ""
+				if asked++; asked%2 == 1 { // before it is written
+					return ""
+				}
+				return "it does not like it"
 			}
 		})
 		assert.Contains(t, r.Outcomes[0].Says, "it does not like it")
@@ -560,4 +564,62 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 func sortedBy(words []string, order ...string) []string {
 	slices.SortFunc(words, func(a, b string) int { return slices.Index(order, a) - slices.Index(order, b) })
 	return words
+}
+
+// What was lost leads to where a person says, and to nothing that is not there; the likeliest pages are proposed.
+func TestWhatWasLostLeadsOn(t *testing.T) {
+	for _, kind := range []string{"nginx", "apache"} {
+		t.Run(kind, func(t *testing.T) {
+			s := toldSites(t, kind)
+			loaded, err := site.Load(filepath.Join(s.dir, "weltaxis.yaml"))
+			require.NoError(t, err)
+			base := strings.TrimSuffix(loaded.Address(), "/")
+			options := audit.Options{Tool: "test", Previous: &facts.Snapshot{Seen: facts.Seen{Pages: []facts.Page{{Address: base + "/about-us/"}, {Address: base + "/zzz/"}}}}}
+			before, err := audit.Run(t.Context(), loaded, time.Now(), options)
+			require.NoError(t, err)
+			require.True(t, deviates(before, "permalinks.old-lead-on"), "%v", before.NotJudged)
+			plan := func(values map[string]string) map[string]Change {
+				w, err := WishesFor(loaded, before, options, values)
+				require.NoError(t, err)
+				w.Reload = true
+				plan, err := New(t.Context(), w)
+				require.NoError(t, err)
+				require.Empty(t, plan.Named([]string{"permalinks.old-lead-on"}))
+				all := map[string]Change{}
+				for _, c := range plan.Changes {
+					all[c.Key+c.Name[:min(5, len(c.Name))]] = c
+				}
+				return all
+			}
+			const old, none = "lead./about-us/perma", "lead./zzz/perma"
+			unsaid := plan(nil)
+			assert.Equal(t, "where its page is now; the likeliest: /about/", unsaid[old].Needs)
+			assert.Equal(t, "where its page is now; nothing there is much like it", unsaid[none].Needs)
+			for value, says := range map[string]string{"/nowhere/": "no page of the site was seen", "/about-us/": "lead to itself", "https://elsewhere.example/": "no address of this site", "about": "no address of this site"} {
+				assert.Contains(t, plan(map[string]string{"lead./about-us/": value})[old].Cannot, says, value)
+			}
+			said := plan(map[string]string{"lead./about-us/": "/about/"})
+			require.Empty(t, said[old].Cannot)
+			journal, err := OpenJournal(s.state, time.Now)
+			require.NoError(t, err)
+			env, err := For(loaded, before, options, journal)
+			require.NoError(t, err)
+			report, err := Write(t.Context(), []Change{said[old], said[map[string]string{"nginx": "nginx", "apache": "Apach"}[kind]]}, SeenIn(before), env)
+			require.NoError(t, err)
+			journal.Close()
+			for _, o := range report.Outcomes {
+				assert.Contains(t, []string{Took, NotTook}, o.Result, "%s: %s", o.Title(), o.Says) // the other address is lost still
+			}
+			var header http.Header
+			assert.Eventually(t, func() bool {
+				s.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+				code, h, _ := s.get(t, "/about-us/")
+				header = h
+				return code == 301
+			}, 5*time.Second, 50*time.Millisecond)
+			assert.True(t, strings.HasSuffix(header.Get("Location"), "/about/"), header.Get("Location"))
+			s.undo(t)
+			s.asItWas(t)
+		})
+	}
 }
