@@ -77,6 +77,10 @@ takes a run back; weltaxis history lists what was done.
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.
 
+What web servers and the language runtime are told is changed in their own files, tested by the server in a private copy,
+and counts when the server reads it: --reload has it do so and looks at the site then. Addresses that were lost since
+--previous lead where --value lead.OLD=NEW says.
+
 Exit status: 0 the plan was shown, or all that was asked for was done and took · 1 something did not take · 2 wrong use`,
 		RunE:    func(c *cobra.Command, args []string) error { return f.run(c.Context(), p.siteAmong(args)) },
 		Example: "  weltaxis fix mysite\n  weltaxis fix mysite --write\n  weltaxis fix mysite titles --write --allow visible --value site.title=\"Lantern Lane\"\n  weltaxis undo mysite",
