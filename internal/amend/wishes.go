@@ -154,11 +154,12 @@ func (l *spot) data(file string) []byte {
 
 // replaced, after and within are ways: another directive in the place of one, one after it, and one as the first in a block.
 func (l *spot) replaced(n *directives.Node, text string) []way {
-	data, err := n.Replaced(l.data(n.File), text)
+	now := l.data(n.File)
+	data, err := n.Replaced(now, text)
 	if err != nil {
 		return nil
 	}
-	return []way{{file: n.File, data: data, from: n.String(), to: text, says: fmt.Sprintf("in the place of line %d of %s", n.Line, n.File)}}
+	return []way{{file: n.File, data: data, from: string(now[n.Start:n.End]), to: text, says: fmt.Sprintf("in the place of line %d of %s", n.Line, n.File)}}
 }
 
 // replacedPart is a way: one with another word in it.

@@ -224,6 +224,7 @@ func (s *toldSite) ini(t *testing.T, name string) string {
 // Each rule that server or runtime decide is caught with its line, put right, tested, loaded, seen to be right from outside, and taken back
 // to the byte, loaded again, and seen as it was.
 func TestWhatServersAreToldIsPutRightAndTakenBack(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"nginx", "apache"} {
 		t.Run(kind, func(t *testing.T) {
 			s := toldSites(t, kind)
@@ -346,6 +347,7 @@ func TestAToldRun(t *testing.T) {
 // Killed at any point of a run in which servers are told something, the site answers, each file is the old or the new one, and undo brings
 // both back and has them read again.
 func TestKilledWhileServersAreTold(t *testing.T) {
+	t.Parallel()
 	s := toldSites(t, "nginx")
 	s.state = filepath.Join(s.dir, "state")
 	run := func(at int) {
@@ -438,6 +440,7 @@ func (s *toldSite) asItWas(t *testing.T) {
 }
 
 func TestWhatServersAreToldGoesWrong(t *testing.T) {
+	t.Parallel()
 	s := toldSites(t, "nginx")
 	results := func(r *Report) (all []string) {
 		for _, o := range r.Outcomes {
@@ -568,6 +571,7 @@ func sortedBy(words []string, order ...string) []string {
 
 // What was lost leads to where a person says, and to nothing that is not there; the likeliest pages are proposed.
 func TestWhatWasLostLeadsOn(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"nginx", "apache"} {
 		t.Run(kind, func(t *testing.T) {
 			s := toldSites(t, kind)

@@ -173,7 +173,13 @@ func (p Sheet) diff(text string) {
 		case strings.HasPrefix(line, "-"):
 			style = removed
 		}
-		fmt.Fprintf(p, "            %s\n", style.Render(Safe(facts.Shorten(strings.TrimRight(line, "\r"), 160))))
+		text := []rune(Safe(facts.Shorten(strings.TrimRight(line, "\r"), 400)))
+		for room := max(p.width()-12, 20); ; text = text[room:] { // goes on below, where it is too long
+			fmt.Fprintf(p, "            %s\n", style.Render(string(text[:min(room, len(text))])))
+			if len(text) <= room {
+				break
+			}
+		}
 	}
 }
 

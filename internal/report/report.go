@@ -51,8 +51,9 @@ func New(r *audit.Result) *Report {
 	w.First = first(r)
 	w.Unseen, w.Lacking, w.Gaps = unseen(r), lacking(r), gaps(r)
 	w.Accepted, w.Lapsed, w.Astray = accepted(r), lapsed(r), astray(r)
-	w.Fixable = (r.Snapshot.Asked(facts.Settings) || r.Snapshot.Asked(facts.Files)) && slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool {
-		return d.Accepted == nil && (len(d.Fix.Changes) > 0 || d.Fix.Mode != nil || d.Fix.Write != nil)
+	stored, told := r.Snapshot.Asked(facts.Settings) || r.Snapshot.Asked(facts.Files), r.Snapshot.Asked(facts.Server)
+	w.Fixable = slices.ContainsFunc(r.Deviations, func(d facts.Deviation) bool {
+		return d.Accepted == nil && (stored && (len(d.Fix.Changes) > 0 || d.Fix.Mode != nil || d.Fix.Write != nil) || told && d.Fix.Wish != nil)
 	})
 	stage, known := r.Snapshot.Effective(facts.IntentStage.Name)
 	w.Presumed = known && stage.Origin.Default != ""
