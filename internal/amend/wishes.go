@@ -80,21 +80,19 @@ type spot struct {
 }
 
 func located(s *server.Source, a *answer.Answer) *spot {
-	for _, one := range s.Servers { // the outermost adds headers to all that passes through it
-		l := &spot{kind: one.Kind, tree: one.Tree, files: s.Files()}
-		for _, f := range []answer.Field{answer.Place, answer.Server} {
-			origin := a.Get(f).Origin
-			if blocks := around(one.Tree, origin); len(blocks) > 0 || origin.File == one.Tree.Main {
-				for _, b := range blocks {
-					if !slices.Contains(l.blocks, b) {
-						l.blocks = append(l.blocks, b)
-					}
-				}
+	if len(s.Servers) == 0 {
+		return nil
+	}
+	one := s.Servers[0] // the outermost adds headers to all that passes through it
+	l := &spot{kind: one.Kind, tree: one.Tree, files: s.Files()}
+	for _, f := range []answer.Field{answer.Place, answer.Server} {
+		for _, b := range around(one.Tree, a.Get(f).Origin) {
+			if !slices.Contains(l.blocks, b) {
+				l.blocks = append(l.blocks, b)
 			}
 		}
-		return l
 	}
-	return nil
+	return l
 }
 
 // around are the blocks that hold a line, the innermost first, itself where it is one.

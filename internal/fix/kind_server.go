@@ -111,8 +111,8 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 		return err
 	}
 	c.take(am)
-	if c.done = len(c.Edits) == 0; c.done {
-		return nil
+	if len(c.Edits) == 0 {
+		return errors.New("what is told there is right already, so what deviates comes from elsewhere, as a program behind it")
 	}
 	c.Because = "what the web server answers changes for everybody"
 	if c.Kind == Runtime {

@@ -147,8 +147,8 @@ func (l *limited) Write(p []byte) (int, error) {
 // programs are what the configuration of each kind of server is tested with.
 var programs = map[string]string{server.Nginx: "nginx", server.Apache: "apache2"}
 
-// tryOf is the servers' own test of an amendment, in a private copy: what it says against it, "" for nothing. Where the test cannot be made,
-// or refuses what is there already, it says nothing, and what is planned says so.
+// tryOf is the servers' own test of an amendment, in a private copy: what it says against it, "" for nothing. Of no amendment it says what
+// is against what is there already; then it says nothing of any, and what is planned says so.
 func tryOf(w *amend.World) func(context.Context, *amend.Amendment) string {
 	if w == nil {
 		return nil
@@ -173,7 +173,7 @@ func tryOf(w *amend.World) func(context.Context, *amend.Amendment) string {
 			if says != "" && len(am.Files) > 0 && tryServer(ctx, was.Servers[i], nil) != "" {
 				continue // the test refuses what is there: it cannot be made here
 			}
-			if says != "" && (len(am.Files) > 0 || !strings.Contains(says, "cannot be tested")) {
+			if says != "" {
 				return says
 			}
 		}
@@ -208,6 +208,9 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 		if _, err := os.Stat("/usr/sbin/" + program); err != nil {
 			return ""
 		}
+	}
+	if why := othersWrite(s.Tree.Files); why != "" {
+		return "it cannot be tested: " + why
 	}
 	private, err := os.MkdirTemp("", "weltaxis-test-")
 	if err != nil {
@@ -262,7 +265,7 @@ func tryINI(ctx context.Context, before, after []byte) string {
 		if os.WriteFile(file, data, 0o600) != nil {
 			return ""
 		}
-		says, _ := run(ctx, []string{"php", "-c", file, "-d", "extension_dir=" + dir, "-r", ""})
+		says, _ := run(ctx, []string{"php", "-n", "-d", "display_errors=1", "-r", "parse_ini_file($argv[1], true);", file}) // read, and nothing of it loaded
 		for _, line := range strings.Split(says, "\n") {
 			if strings.Contains(line, "syntax error") {
 				return strings.ReplaceAll(line, file, "")

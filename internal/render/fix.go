@@ -124,7 +124,7 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	}
 	p.block(4, "risk", 8, c.Because, plain)
 	if c.Untested != "" {
-		p.block(4, "test", 8, "the server's own test refuses what is there already, so it says nothing of this: "+Safe(c.Untested), plain)
+		p.block(4, "test", 8, "the server's own test says nothing of this: "+Safe(c.Untested), plain)
 	}
 	if c.RunAs != "" {
 		p.block(4, "who", 8, Safe(c.RunAs), plain)
