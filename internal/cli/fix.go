@@ -77,7 +77,7 @@ takes a run back; weltaxis history lists what was done.
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.
 
-What web servers and the language runtime are told is changed in their own files, tested by the server in a private copy,
+What servers and the language runtime are told is changed in their own files, tested by the server in a private copy,
 and counts when the server reads it: --reload has it do so and looks at the site then. Addresses that were lost since
 --previous lead where --value lead.OLD=NEW says.
 

@@ -11,7 +11,7 @@ import (
 // TestKindsOfChangeHaveOneWordEach, which goes there and back; the words of earlier journals are none of them.
 func TestKindsOfChangeHaveOneWordEach(t *testing.T) {
 	seen := map[string]bool{}
-	for k := KindSet; k <= KindSteps; k++ {
+	for k := KindSet; k <= KindReload; k++ {
 		text, err := json.Marshal(k)
 		require.NoError(t, err)
 		var back ChangeKind
