@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"weltaxis/internal/amend"
 	"weltaxis/internal/facts"
@@ -84,8 +85,21 @@ func (p *planning) wish(d facts.Deviation) bool {
 	return true
 }
 
+// amendTime is how long one amendment is worked out, however large the configuration is.
+const amendTime = 30 * time.Second
+
 // work works an amendment out as things are now.
-func (c *Change) work(ctx context.Context, w *amend.World) (*amend.Amendment, error) {
+func (c *Change) work(outer context.Context, w *amend.World) (*amend.Amendment, error) {
+	ctx, cancel := context.WithTimeout(outer, amendTime)
+	defer cancel()
+	am, err := c.workedOut(ctx, w)
+	if ctx.Err() != nil && outer.Err() == nil {
+		return nil, fmt.Errorf("working it out for all addresses takes longer than %s", amendTime)
+	}
+	return am, err
+}
+
+func (c *Change) workedOut(ctx context.Context, w *amend.World) (*amend.Amendment, error) {
 	if c.Kind == Runtime {
 		return amend.ForRuntime(ctx, *w, *c.wish, c.folder)
 	}
