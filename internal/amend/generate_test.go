@@ -85,7 +85,7 @@ func (g *generated) apache() string {
 		user = "User www-data\nGroup www-data\n"
 	}
 	fmt.Fprintf(&b, "ServerRoot %[1]s\nPidFile %[1]s/pid\nErrorLog %[1]s/log\nListen %[2]s\nMutex file:%[1]s default\nStartServers 1\nMinSpareServers 1\nMaxSpareServers 1\n", g.dir, g.address)
-	for _, m := range []string{"mpm_prefork", "authz_core", "dir", "mime", "autoindex", "headers"} {
+	for _, m := range []string{"mpm_prefork", "authz_core", "alias", "dir", "mime", "autoindex", "headers"} {
 		fmt.Fprintf(&b, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 	}
 	fmt.Fprintf(&b, "%sTypesConfig %s/mime.types\nServerName site.example\n%s%s<Directory %s/www>\n    Options %s\n    Require all granted\n%s</Directory>\n", user, g.dir, g.one("", "ServerTokens OS\n", "ServerTokens Full\n"), lines("", 1), g.dir, g.one("Indexes FollowSymLinks", "FollowSymLinks", "All"), lines("    ", 2))
@@ -99,7 +99,7 @@ func (g *generated) apache() string {
 	return b.String()
 }
 
-var asked = []string{"/", "/about/", "/posters/", "/posters/a.jpg", "/posters/winter/", "/posters/winter/b.jpg", "/README.txt", "/nothing", "/about/nothing.html"}
+var asked = []string{"/", "/about/", "/posters/", "/posters/a.jpg", "/posters/winter/", "/posters/winter/b.jpg", "/README.txt", "/nothing", "/old/", "/about/nothing.html"}
 
 // got is what a real server answers at each address: status and headers, without those that change by themselves.
 func got(t *testing.T, address string) map[string]string {
@@ -153,7 +153,9 @@ func TestGeneratedAmendments(t *testing.T) {
 					return server.OpenWith(files, []server.Config{{Kind: kind, File: file}}, base, nil)
 				}}
 				wish, path, header := facts.Wish{Headers: map[string]string{"X-Frame-Options": "SAMEORIGIN"}}, g.one("/", "/about/", "/posters/a.jpg", "/posters/winter/b.jpg"), "X-Frame-Options"
-				switch g.IntN(5) {
+				switch g.IntN(6) {
+				case 3:
+					wish, path, header = facts.Wish{Lead: true, To: "/about/"}, "/old/", "Location"
 				case 0:
 					wish, path, header = facts.Wish{Unlist: true}, "/posters/", ""
 				case 1:
@@ -175,7 +177,10 @@ func TestGeneratedAmendments(t *testing.T) {
 				stop = servertest.Begin(t, g.address, exec.Command(program, args...))
 				after := got(t, g.address)
 				stop()
-				if header != "" {
+				if wish.Lead {
+					assert.Equal(t, "301", after[path+" status"], "seed %d\n%s", seed, am.To)
+					assert.True(t, strings.HasSuffix(after[path+" Location"], "/about/"), "seed %d: %s", seed, after[path+" Location"])
+				} else if header != "" {
 					assert.Equal(t, wish.Headers[header], after[path+" "+header], "seed %d, %s\n%s", seed, path, am.To)
 				} else if before[path+" status"] == "200" {
 					assert.Equal(t, "403", after[path+" status"], "seed %d, %s\n%s", seed, path, am.To)
@@ -183,7 +188,7 @@ func TestGeneratedAmendments(t *testing.T) {
 				for key, was := range before {
 					at, name, _ := strings.Cut(key, " ")
 					also := at == path || slices.ContainsFunc(am.Also, func(a string) bool { return strings.HasSuffix(a, at) })
-					if name == header || header == "" && also {
+					if name == header || (header == "" || wish.Lead) && also {
 						continue // what was wished, and what was said of it
 					}
 					assert.Equal(t, was, after[key], "seed %d: %s\n%s\n%s", seed, key, am.To, text)

@@ -318,7 +318,7 @@ func (m *mending) points() int {
 func runKilled(t *testing.T, test, at string, dir, spoken string) {
 	t.Helper()
 	command := exec.Command(os.Args[0], "-test.run=^"+test+"$")
-	command.Env = append(os.Environ(), at, "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken)
+	command.Env = append(os.Environ(), at, "WELTAXIS_TEST_DIR="+dir, "WELTAXIS_TEST_SYSTEM="+spoken, "TMPDIR="+t.TempDir()) // a killed one clears nothing away
 	if out, err := command.CombinedOutput(); err != nil && !strings.Contains(err.Error(), "killed") {
 		t.Errorf("%v: %s", err, out)
 	}

@@ -352,7 +352,7 @@ func TestKilledWhileServersAreTold(t *testing.T) {
 	s.state = filepath.Join(s.dir, "state")
 	run := func(at int) {
 		command := exec.Command(os.Args[0], "-test.run", "^TestAToldRun$")
-		command.Env = append(os.Environ(), "WELTAXIS_TOLD="+s.dir, "WELTAXIS_KILL="+strconv.Itoa(at))
+		command.Env = append(os.Environ(), "WELTAXIS_TOLD="+s.dir, "WELTAXIS_KILL="+strconv.Itoa(at), "TMPDIR="+t.TempDir()) // a killed one clears nothing away
 		out, err := command.CombinedOutput()
 		if at == 0 {
 			require.NoError(t, err, string(out))
