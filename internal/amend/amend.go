@@ -113,7 +113,7 @@ func (am *Amendment) changed(overlay server.Overlay) {
 			was = nil
 		}
 		if !bytes.Equal(was, overlay[path]) {
-			am.Files = append(am.Files, File{real(path), was, overlay[path]})
+			am.Files = append(am.Files, File{Real(path), was, overlay[path]})
 		}
 	}
 }
@@ -141,8 +141,8 @@ func readable(s *server.Source, gaps []facts.Gap) error {
 	return nil
 }
 
-// real is a file with its links followed.
-func real(path string) string {
+// Real is the name of a file in full, with its links followed.
+func Real(path string) string {
 	if resolved, err := filepath.EvalSymlinks(path); err == nil {
 		path = resolved
 	}

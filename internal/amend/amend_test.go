@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -199,4 +200,15 @@ func TestRuntimeAmendments(t *testing.T) {
 			assert.Equal(t, c.becomes, strings.Join(added, "\n"))
 		})
 	}
+}
+
+// What is refused in a folder for uploads is whatever some server may run, by whichever of its endings.
+func TestEveryProgramIsKeptFromRunning(t *testing.T) {
+	refused := regexp.MustCompile("(?i)" + programs + `(\.|/|$)`)
+	for _, ending := range strings.Fields(facts.ProgramEndings) {
+		assert.Regexp(t, refused, "a."+ending)
+		assert.Regexp(t, refused, "a."+ending+".jpg")
+	}
+	assert.NotRegexp(t, refused, "a.jpg")
+	assert.NotRegexp(t, refused, "phps.jpg")
 }

@@ -2,6 +2,7 @@ package amend
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -53,7 +54,7 @@ func Flatten(s *server.Server, private string, overrides map[string][]byte) (*Fl
 	} else {
 		f.line(place{}, fmt.Sprintf("PidFile %q\nErrorLog %q", private+"/pid", private+"/log"))
 		f.apache(s.Tree.Root)
-		for _, name := range sortedKeys(overrides) {
+		for _, name := range slices.Sorted(maps.Keys(overrides)) {
 			f.line(place{name, 1}, fmt.Sprintf("<Directory %q>", filepath.Dir(name)))
 			for i, line := range strings.Split(string(overrides[name]), "\n") {
 				f.line(place{name, i + 1}, line)
@@ -63,14 +64,6 @@ func Flatten(s *server.Server, private string, overrides map[string][]byte) (*Fl
 	}
 	f.flat.Text = []byte(strings.Join(f.lines, "\n") + "\n")
 	return f.flat, nil
-}
-
-func sortedKeys(m map[string][]byte) (keys []string) {
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 type flattening struct {
@@ -89,6 +82,7 @@ func (f *flattening) line(at place, text string) {
 	}
 }
 
+// word is a word in quotes, as nginx takes it.
 func word(w string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(w) + `"`
 }
@@ -168,7 +162,7 @@ func (f *flattening) apache(body []*directives.Node) {
 		}
 		text := n.Name
 		for _, arg := range n.Args {
-			text += " " + word2(arg)
+			text += " " + plainly(arg)
 		}
 		if !n.Block {
 			f.line(at, text)
@@ -180,8 +174,8 @@ func (f *flattening) apache(body []*directives.Node) {
 	}
 }
 
-// word2 is a word as Apache takes it.
-func word2(w string) string {
+// plainly is a word as Apache takes it, in quotes only where it needs them.
+func plainly(w string) string {
 	if w != "" && !strings.ContainsAny(w, " \t\"'<>") {
 		return w
 	}

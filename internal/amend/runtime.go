@@ -152,7 +152,7 @@ func spelt(value string) string {
 	if value != "" && regexp.MustCompile(`^[A-Za-z0-9_./:-]+$`).MatchString(value) {
 		return value
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`
+	return word(value)
 }
 
 var entryShape = regexp.MustCompile(`^(\s*(?:[a-z_]+\[\s*)?([A-Za-z0-9_.]+)\s*\]?\s*=[ \t]*)([^;"\r\n]*?|"[^"\r\n\\]*")([ \t]*(?:;[^\r\n]*)?)(\r?\n?)$`)

@@ -191,11 +191,11 @@ func (l *spot) within(n *directives.Node, text string) []way {
 }
 
 // quoted is a word as both servers take it in quotes; plain words need none.
-func quoted(word string) string {
-	if strings.IndexFunc(word, func(r rune) bool { return strings.ContainsRune(" \t;{}\"'#", r) }) < 0 && word != "" && !regexp.MustCompile(`\\[\\trn]`).MatchString(word) {
-		return word
+func quoted(text string) string {
+	if !strings.ContainsAny(text, " \t;{}\"'#") && text != "" && !regexp.MustCompile(`\\[\\trn]`).MatchString(text) {
+		return text
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(word) + `"`
+	return word(text)
 }
 
 // nginxHeader are the ways to a header at nginx: its own line, or else after the list that counts there; a host without any has a new one.

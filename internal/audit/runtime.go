@@ -3,7 +3,6 @@ package audit
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -99,7 +98,7 @@ func runtimeFolder(s *site.Site, servers *server.Source, root server.Run) (folde
 		return folder, ""
 	}
 	if folder = runtime.Find(root.Listen); folder == "" {
-		return "", fmt.Sprintf("no pool of PHP-FPM where systems put them listens at %s; write runtime: {php: FOLDER} in the site file", path.Join(root.Listen...))
+		return "", fmt.Sprintf("no pool of PHP-FPM where systems put them listens at %s; write runtime: {php: FOLDER} in the site file", strings.Join(root.Listen, " or "))
 	}
 	return folder, ""
 }

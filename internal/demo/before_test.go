@@ -92,9 +92,14 @@ func fromSearch(to string) func(http.Handler) http.Handler {
 
 // withoutRedirect answers at a name, with or without encryption, instead of leading to the one true address.
 func withoutRedirect(host string, encrypted bool) func(http.Handler) http.Handler {
+	return withoutRedirectAt(host, encrypted, func(string) bool { return true })
+}
+
+// withoutRedirectAt is that at some paths.
+func withoutRedirectAt(host string, encrypted bool, at func(path string) bool) func(http.Handler) http.Handler {
 	return func(standIn http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if (r.TLS != nil) == encrypted && r.Host == host {
+			if (r.TLS != nil) == encrypted && r.Host == host && at(r.URL.Path) {
 				w.Header().Set("Content-Type", "text/html; charset=utf-8")
 				_, _ = w.Write([]byte("<!doctype html><html lang=en-GB><title>Lantern Lane</title><h1>Lantern Lane</h1></html>"))
 				return

@@ -166,7 +166,6 @@ func (r *running) keys(certificate tls.Certificate) (file, key string, err error
 	return file, key, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), 0o600)
 }
 
-// start starts the server and waits until it listens.
 // pid is the line by which nginx says, and is told, where it notes which process it is.
 func (r *running) pid() string { return "pid " + filepath.Join(r.private, "pid") + ";" }
 
@@ -178,6 +177,7 @@ func (r *running) reload() string {
 	return fmt.Sprintf(`, reload: [%q, "-p", %q, "-c", %q, "-g", %q, "-s", "reload"]`, r.program, r.private, filepath.Join(r.folder, r.kind+".conf"), r.pid())
 }
 
+// start starts the server and waits until it listens.
 func (r *running) start(program, address string) error {
 	main := filepath.Join(r.folder, r.kind+".conf")
 	r.program = program

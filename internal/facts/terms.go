@@ -75,7 +75,7 @@ var (
 	LiveCountDescribed     = numberKey(Live, "count.described", "of those that are meant to be listed, the ones with a description that no other page has")
 	LiveVersions           = listKey(Live, "versions", "versions of programs that the home page's headers and comments and the feed name, each with where")
 	LiveSessionCookie      = yesKey(Live, "session_cookie", "the site sets the cookie of the runtime's sessions")
-	LiveEncrypts           = yesKey(Live, "encrypts", "the address without encryption leads to the encrypted one, or nothing answers there")
+	LiveEncrypts           = yesKey(Live, "encrypts", "without encryption the home page's address, and that of an inner page, lead to the encrypted one, or nothing answers there")
 	LiveHosts              = listKey(Live, "hosts", "hosts that pages link to or load from")
 	LiveLogoWidth          = numberKey(Live, "logo.width", "width of the logo that structured data names")
 	LiveLogoHeight         = numberKey(Live, "logo.height", "its height")

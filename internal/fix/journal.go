@@ -70,7 +70,8 @@ type before struct {
 	Edits  store.Edits `json:"edits,omitempty"`
 	Modes  []modeEdit  `json:"modes,omitempty"`
 	Folder string      `json:"folder,omitempty"` // of a cache
-	Call   string      `json:"call,omitempty"`   // the path that empties a cache
+	Call   string      `json:"call,omitempty"`   // the path that empties a cache, or the command that has a server read again
+	Reads  []string    `json:"reads,omitempty"`  // the files that it reads then
 	Aside  string      `json:"aside,omitempty"`  // where what it held lies, below the root
 
 	of LogLine // as the journal had it when it was opened, or as the change was begun

@@ -7,7 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"al.essio.dev/pkg/shellescape"
+
 	"weltaxis/internal/facts"
+	"weltaxis/internal/store"
 )
 
 // What servers have been told counts when they read it again. That is done only when it was asked for, after all that is written, and
@@ -35,19 +38,19 @@ type Loader struct {
 // finishTold adds the reading again, where something is told that a server reads only then.
 func (p *planning) finishTold() {
 	for _, l := range p.Loaders {
-		var rules []string
+		var reads []string
 		for _, c := range p.plan.Changes {
-			if rows[c.Kind].told && c.Makeable() && slices.ContainsFunc(c.files(), l.Files) {
-				rules = append(rules, c.Rules...)
+			if rows[c.Kind].told && c.Makeable() {
+				reads = append(reads, slices.DeleteFunc(c.files(), func(name string) bool { return !l.Files(name) })...)
 			}
 		}
-		if len(rules) == 0 {
+		if len(reads) == 0 {
 			continue
 		}
 		if p.plan.loaders = append(p.plan.loaders, l); !p.Reload {
 			continue
 		}
-		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
+		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, reads: reads, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
 		if l.Command == nil {
 			c.cannot(errors.New("nobody knows how; say it in the site file, as reload: [COMMAND, ARGUMENT, ...]"))
 		}
@@ -74,15 +77,17 @@ func (p *Plan) Unloaded() (names []string) {
 }
 
 // files are those that a change is of.
-func (c Change) files() (names []string) {
-	for _, e := range c.Edits {
+func (c Change) files() []string { return filesOf(c.Edits) }
+
+func filesOf(edits []store.Edit) (names []string) {
+	for _, e := range edits {
 		names = append(names, e.At())
 	}
 	return names
 }
 
 // command is how a shell runs the change.
-func (c Change) command() string { return shellJoin(c.args) }
+func (c Change) command() string { return shellescape.QuoteCommand(c.args) }
 
 func applyReload(ctx context.Context, e *Env, c Change) Outcome {
 	out := Outcome{Change: c}
@@ -90,14 +95,14 @@ func applyReload(ctx context.Context, e *Env, c Change) Outcome {
 		return out.failed(errors.New("no program is started from here"))
 	}
 	record := c.logLine()
-	out = e.journalled(out, record, before{Call: strings.Join(c.args, "\x00")}, func() error {
+	out = e.journalled(out, record, before{Call: strings.Join(c.args, "\x00"), Reads: c.reads}, func() error {
 		if says, err := e.Run(ctx, c.args); err != nil {
 			return fmt.Errorf("%s: %w%s", strings.Join(c.args, " "), err, prefixed(": ", says))
 		}
 		return nil
 	})
 	if out.Result == Took {
-		e.loaded = append(e.loaded, c.args)
+		e.loaded = append(e.loaded, c)
 	}
 	return out
 }
@@ -124,9 +129,9 @@ func revertReload(ctx context.Context, e *Env, b before) (string, error) {
 // loadAgain has servers that have been told to read what is taken back now, read again.
 func (e *Env) loadAgain(ctx context.Context) error {
 	var failed error
-	for _, args := range e.loaded {
-		if says, err := e.Run(ctx, args); err != nil {
-			failed = errors.Join(failed, fmt.Errorf("%s: %w%s", strings.Join(args, " "), err, prefixed(": ", says)))
+	for _, l := range e.loaded {
+		if says, err := e.Run(ctx, l.args); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("%s: %w%s", strings.Join(l.args, " "), err, prefixed(": ", says)))
 		}
 	}
 	return failed

@@ -52,9 +52,8 @@ func (p *planning) wish(d facts.Deviation) bool {
 	if d.Fix.Kind == facts.KindRuntime {
 		kind = Runtime
 	}
-	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: d.Fix.Wish}
 	wished := *d.Fix.Wish
-	c.wish = &wished
+	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: &wished}
 	switch item := d.Item.(type) {
 	case *facts.Spelling:
 		c.Subject, c.addresses, wished.To = item.Address, []string{item.Address}, p.Home
@@ -73,6 +72,11 @@ func (p *planning) wish(d facts.Deviation) bool {
 	case wished.Encrypt:
 		wished.To = p.Home
 		c.addresses = []string{"http://" + strings.TrimPrefix(p.Home, "https://")}
+		for _, r := range d.Readings { // the one that was seen to stay without
+			if at := r.Origin.URL; r.FullName() == facts.LiveEncrypts.Name && strings.HasPrefix(at, "http://") && !slices.Contains(c.addresses, at) {
+				c.addresses = append(c.addresses, at)
+			}
+		}
 	}
 	i := slices.IndexFunc(p.plan.Changes, func(o Change) bool { return o.Kind == kind && o.Name == c.Name && o.Subject == c.Subject })
 	if i < 0 {
@@ -145,8 +149,9 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 	if p.Try == nil {
 		return nil
 	}
-	if c.Untested = p.Try(ctx, &amend.Amendment{}); c.Untested == "" {
-		if says := p.Try(ctx, am); says != "" {
+	was, is := held(am)
+	if c.Untested = p.Try(ctx, was); c.Untested == "" {
+		if says := p.Try(ctx, is); says != "" {
 			return fmt.Errorf("the server's own test refuses it: %s", says)
 		}
 	}
@@ -163,6 +168,15 @@ func (c *Change) take(am *amend.Amendment) {
 	if len(am.Files) > 0 {
 		c.Origin = facts.Origin{File: am.Files[0].Path}
 	}
+}
+
+// held is what the files of an amendment hold before it and after it.
+func held(am *amend.Amendment) (was, is map[string][]byte) {
+	was, is = map[string][]byte{}, map[string][]byte{}
+	for _, f := range am.Files {
+		was[f.Path], is[f.Path] = f.Before, f.After
+	}
+	return was, is
 }
 
 // notWritable says who has to make a change of a file, "" when whoever runs this may.
@@ -214,10 +228,10 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		out.Result, out.Says = Left, "it would be another change now than the one that was planned: somebody has changed the configuration since"
 		return out
 	}
-	refused := "" // what the test says against what is there already: then it tells nothing of the change
-	if e.Try != nil {
-		refused = e.Try(ctx, &amend.Amendment{})
-		if says := e.Try(ctx, am); says != "" {
+	was, is := held(am)
+	tested := e.Try != nil && e.Try(ctx, was) == "" // else the test tells nothing of the change
+	if tested {
+		if says := e.Try(ctx, is); says != "" {
 			return out.failed(fmt.Errorf("the server's own test refuses it, so nothing was written: %s", says))
 		}
 	}
@@ -235,8 +249,8 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		}
 		return nil
 	})
-	if out.Result == Took && e.Try != nil {
-		if says := e.Try(ctx, &amend.Amendment{}); says != "" && refused == "" {
+	if out.Result == Took && tested {
+		if says := e.Try(ctx, is); says != "" {
 			return e.takeBackAgain(ctx, out, "the server's own test refuses what is written: "+says)
 		}
 	}

@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -14,23 +15,23 @@ import (
 
 // lead makes a change of each address that was lost: it leads to where a person says that its page is now.
 func (p *planning) lead(d facts.Deviation, c Change) bool {
+	home, err := url.Parse(p.Home)
+	if err != nil {
+		return false
+	}
 	made := false
 	for _, r := range d.Readings {
 		if r.FullName() != facts.LiveLost.Name {
 			continue
 		}
 		for _, address := range r.Value.List() {
-			home, _ := url.Parse(p.Home)
-			u, err := url.Parse(address)
-			if err != nil || u.Path == "" || home == nil {
+			u, err := home.Parse(address)
+			if err != nil || u.Path == "" {
 				continue
 			}
-			u = home.ResolveReference(u)
-			address = u.String()
 			one, wish := c, *c.wish
-			one.wish, one.Subject, one.addresses = &wish, address, []string{address}
+			one.wish, one.Subject, one.addresses = &wish, u.String(), []string{u.String()}
 			one.Key, one.about = "lead."+u.Path, []string{p.about}
-			one.Name = d.Rule
 			p.plan.Changes = append(p.plan.Changes, one)
 			made = true
 		}
@@ -89,15 +90,7 @@ func (p *planning) likely(path string) []string {
 			all = append(all, guess{page.Path, score})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b guess) int {
-		switch {
-		case a.score > b.score:
-			return -1
-		case a.score < b.score:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(all, func(a, b guess) int { return cmp.Compare(b.score, a.score) })
 	var names []string
 	for _, g := range all[:min(len(all), 3)] {
 		names = append(names, g.path)

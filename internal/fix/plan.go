@@ -59,6 +59,7 @@ type Change struct {
 	wish      *facts.Wish // what the server or the runtime ought to be told
 	folder    string      // of the site, for the runtime
 	args      []string    // the command that has a server read again
+	reads     []string    // the files that it reads then, of those that are planned
 	addresses []string
 	parts     []string // what it changes, each by itself
 	done      bool     // it is so already
@@ -92,14 +93,14 @@ type Wishes struct {
 	// makes them, and a file in their place would hide what it says.
 	Made []string
 	// World is what the servers and the runtime have been told; nil where nobody looks at it. Home is the address of the home page,
-	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test: what it says, "" for nothing.
+	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test of files as they might be: what it says, "" for nothing.
 	World *amend.World
 	// Seen are the pages of the site, to which what was lost may lead.
 	Seen    []facts.Page
 	Home    string
 	Loaders []Loader
 	Reload  bool
-	Try     func(context.Context, *amend.Amendment) string
+	Try     func(ctx context.Context, files map[string][]byte) string
 	// Reveal shows what looks like a secret, and is hidden else.
 	Reveal bool
 }

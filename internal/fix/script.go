@@ -292,6 +292,3 @@ func (as sqlSpelling) edit(e store.RowEdit, quoted func(string) string) (check, 
 	}
 	return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s AND %s", table, column, to, strings.Join(where, " AND "), is)
 }
-
-// shellJoin is a command as a shell takes it.
-func shellJoin(args []string) string { return shellescape.QuoteCommand(args) }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -50,8 +51,16 @@ func loadersOf(s *site.Site, w *amend.World) (list []Loader) {
 		return nil
 	}
 	servers, _ := w.Open(nil)
+	var own *runtime.Source // the runtime, where its files are looked at
+	if s.Sources.Runtime != nil {
+		own, _ = w.Runtime(nil)
+	}
+	ini := func(file string) bool {
+		return strings.HasPrefix(file, amend.Real(own.Config.Folder)+"/")
+	}
 	for i, one := range servers.Servers {
-		l := Loader{Name: map[string]string{server.Nginx: "nginx", server.Apache: "Apache"}[one.Kind], Files: func(file string) bool { return holdsFile(one.Tree.Files, file) }}
+		inside := own != nil && own.Places[0].Module && one.Kind == server.Apache // which reads php.ini then
+		l := Loader{Name: map[string]string{server.Nginx: "nginx", server.Apache: "Apache"}[one.Kind], Files: func(file string) bool { return holdsFile(one.Tree.Files, file) || inside && ini(file) }}
 		if i < len(s.Sources.Server.Chain) {
 			l.Command = s.Sources.Server.Chain[i].Reload
 		}
@@ -60,35 +69,18 @@ func loadersOf(s *site.Site, w *amend.World) (list []Loader) {
 		}
 		list = append(list, l)
 	}
-	if s.Sources.Runtime != nil && w.Runtime != nil {
-		if source, _ := w.Runtime(nil); source != nil && !source.Places[0].Module {
-			folder := source.Config.Folder
-			l := Loader{Name: "PHP-FPM", Command: s.Sources.Runtime.Reload, Files: func(file string) bool {
-				return strings.HasPrefix(file, folder+"/") || strings.HasPrefix(file, realPath(folder)+"/")
-			}}
-			if l.Command == nil {
-				if found := regexp.MustCompile(`/php/(\d+\.\d+)/`).FindStringSubmatch(folder + "/"); found != nil {
-					l.Command = usualReload("php"+found[1]+"-fpm", "")
-				}
-			}
-			list = append(list, l)
+	if own != nil && !own.Places[0].Module {
+		l := Loader{Name: "PHP-FPM", Command: s.Sources.Runtime.Reload, Files: ini}
+		if found := regexp.MustCompile(`/php/(\d+\.\d+)/`).FindStringSubmatch(own.Config.Folder + "/"); found != nil && l.Command == nil {
+			l.Command = usualReload("php"+found[1]+"-fpm", "")
 		}
+		list = append(list, l)
 	}
 	return list
 }
 
-func realPath(name string) string {
-	if resolved, err := filepath.EvalSymlinks(name); err == nil {
-		return resolved
-	}
-	return name
-}
-
 func holdsFile(files []string, file string) bool {
-	return slices.ContainsFunc(files, func(one string) bool {
-		absolute, err := filepath.Abs(realPath(one))
-		return err == nil && absolute == file
-	})
+	return slices.ContainsFunc(files, func(one string) bool { return amend.Real(one) == file })
 }
 
 // usualReload is how the system has a service read its configuration again; nil when nobody knows.
@@ -147,34 +139,36 @@ func (l *limited) Write(p []byte) (int, error) {
 // programs are what the configuration of each kind of server is tested with.
 var programs = map[string]string{server.Nginx: "nginx", server.Apache: "apache2"}
 
-// tryOf is the servers' own test of an amendment, in a private copy: what it says against it, "" for nothing. Of no amendment it says what
-// is against what is there already; then it says nothing of any, and what is planned says so.
-func tryOf(w *amend.World) func(context.Context, *amend.Amendment) string {
+// tryOf is the test that whoever reads files makes of them itself, in a private copy, with what they are to hold: what it says against them,
+// or why nobody can test them here; "" for nothing. What it says of files as they are, it says whatever is changed in them.
+func tryOf(w *amend.World) func(context.Context, map[string][]byte) string {
 	if w == nil {
 		return nil
 	}
-	return func(ctx context.Context, am *amend.Amendment) string {
-		overlay, overrides := server.Overlay{}, map[string][]byte{}
-		for _, f := range am.Files {
-			overlay[f.Path] = f.After
-			switch base := filepath.Base(f.Path); {
+	return func(ctx context.Context, files map[string][]byte) string {
+		servers, _ := w.Open(byName(w, files))
+		var concerned []*server.Server
+		overrides := map[string][]byte{}
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			i := slices.IndexFunc(servers.Servers, func(s *server.Server) bool { return holdsFile(s.Tree.Files, name) })
+			switch base := filepath.Base(name); {
+			case i >= 0:
+				concerned = append(concerned, servers.Servers[i])
 			case base == ".htaccess":
-				overrides[f.Path] = f.After
+				overrides[name] = files[name]
 			case strings.HasSuffix(base, ".ini"):
-				if says := tryINI(ctx, f.Before, f.After); says != "" {
-					return f.Path + ": " + says
+				if says := tryINI(ctx, files[name]); says != "" {
+					return name + ": " + says
 				}
+			default:
+				return "PHP-FPM tests what its pools say only when it reads it"
 			}
 		}
-		servers, _ := w.Open(byName(w, overlay))
-		was, _ := w.Open(nil)
-		for i, one := range servers.Servers {
-			says := tryServer(ctx, one, overrides)
-			if says != "" && len(am.Files) > 0 && tryServer(ctx, was.Servers[i], nil) != "" {
-				continue // the test refuses what is there: it cannot be made here
-			}
-			if says != "" {
-				return says
+		for _, one := range servers.Servers {
+			if slices.Contains(concerned, one) || one.Kind == server.Apache && len(overrides) > 0 {
+				if says := tryServer(ctx, one, overrides); says != "" {
+					return says
+				}
 			}
 		}
 		return ""
@@ -182,14 +176,14 @@ func tryOf(w *amend.World) func(context.Context, *amend.Amendment) string {
 }
 
 // byName gives the files of an overlay the names by which the configuration calls them.
-func byName(w *amend.World, overlay server.Overlay) server.Overlay {
+func byName(w *amend.World, files map[string][]byte) server.Overlay {
 	servers, _ := w.Open(nil)
 	named := server.Overlay{}
-	for path, data := range overlay {
+	for path, data := range files {
 		named[path] = data
 		for _, one := range servers.Servers {
 			for _, file := range one.Tree.Files {
-				if absolute, err := filepath.Abs(realPath(file)); err == nil && absolute == path {
+				if amend.Real(file) == path {
 					named[file] = data
 				}
 			}
@@ -197,6 +191,14 @@ func byName(w *amend.World, overlay server.Overlay) server.Overlay {
 	}
 	return named
 }
+
+// noCopy says that there is no place for a private copy.
+func noCopy(err error) string {
+	return fmt.Sprintf("no private copy can be made in %s: %s", os.TempDir(), facts.InWords(err))
+}
+
+// inDetail is what the library for encryption adds to what a test says.
+var inDetail = regexp.MustCompile(`:? \w+\(\) failed \(SSL: .*\)$`)
 
 // lineSaid is how the servers' tests name a line of the copy.
 var lineSaid = regexp.MustCompile(`(?: in \S*/test\.conf:(\d+)|on line (\d+) of \S*/test\.conf)`)
@@ -206,24 +208,24 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	program := programs[s.Kind]
 	if _, err := exec.LookPath(program); err != nil {
 		if _, err := os.Stat("/usr/sbin/" + program); err != nil {
-			return ""
+			return program + " is not on this machine"
 		}
 	}
 	if why := othersWrite(s.Tree.Files); why != "" {
-		return "it cannot be tested: " + why
+		return why
 	}
 	private, err := os.MkdirTemp("", "weltaxis-test-")
 	if err != nil {
-		return ""
+		return noCopy(err)
 	}
 	defer os.RemoveAll(private)
 	flat, err := amend.Flatten(s, private, overrides)
 	if err != nil {
-		return "it cannot be tested: " + err.Error()
+		return err.Error()
 	}
 	file := filepath.Join(private, "test.conf")
 	if err := os.WriteFile(file, flat.Text, 0o600); err != nil {
-		return ""
+		return noCopy(err)
 	}
 	args := []string{program, "-t", "-q", "-c", file, "-e", filepath.Join(private, "errors")}
 	if filepath.Dir(s.File) != "/etc/nginx" { // there its own prefix holds, where its modules are
@@ -242,6 +244,7 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 			break
 		}
 	}
+	says = inDetail.ReplaceAllString(says, "")
 	says = lineSaid.ReplaceAllStringFunc(says, func(part string) string {
 		found := lineSaid.FindStringSubmatch(part)
 		n, _ := strconv.Atoi(found[1] + found[2])
@@ -253,31 +256,25 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	return facts.Shorten(says, 300)
 }
 
-// tryINI reads a file of the runtime with the runtime itself: what it says against it that it did not say before.
-func tryINI(ctx context.Context, before, after []byte) string {
-	said := func(data []byte) string {
-		dir, err := os.MkdirTemp("", "weltaxis-test-")
-		if err != nil {
-			return ""
-		}
-		defer os.RemoveAll(dir)
-		file := filepath.Join(dir, "php.ini")
-		if os.WriteFile(file, data, 0o600) != nil {
-			return ""
-		}
-		says, _ := run(ctx, []string{"php", "-n", "-d", "display_errors=1", "-r", "parse_ini_file($argv[1], true);", file}) // read, and nothing of it loaded
-		for _, line := range strings.Split(says, "\n") {
-			if strings.Contains(line, "syntax error") {
-				return strings.ReplaceAll(line, file, "")
-			}
-		}
-		return ""
-	}
+// tryINI reads a file of the runtime with the runtime itself, and loads nothing that it names: what it says against it.
+func tryINI(ctx context.Context, data []byte) string {
 	if _, err := exec.LookPath("php"); err != nil {
-		return ""
+		return "php is not on this machine"
 	}
-	if now := said(after); now != "" && now != said(before) {
-		return facts.Shorten(now, 300)
+	dir, err := os.MkdirTemp("", "weltaxis-test-")
+	if err != nil {
+		return noCopy(err)
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "php.ini")
+	if err := os.WriteFile(file, data, 0o600); err != nil {
+		return noCopy(err)
+	}
+	says, _ := run(ctx, []string{"php", "-n", "-d", "display_errors=1", "-r", "parse_ini_file($argv[1], true);", file})
+	for _, line := range strings.Split(says, "\n") {
+		if strings.Contains(line, "syntax error") {
+			return facts.Shorten(strings.ReplaceAll(line, file, ""), 300)
+		}
 	}
 	return ""
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,11 +19,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/amend"
 	"weltaxis/internal/audit"
+	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/servertest"
 	"weltaxis/internal/site"
+	"weltaxis/internal/source/server"
 )
 
 // A toldSite is a site behind a real server with a real runtime, and what is wrong in what they have been told.
@@ -310,7 +312,9 @@ func (s *toldSite) plan(t *testing.T, loaded *site.Site, before *audit.Result, r
 	require.NoError(t, err)
 	assert.Empty(t, plan.Named(rules))
 	for _, c := range plan.Changes {
-		assert.Empty(t, c.Cannot, c.Title())
+		if c.Kind != Reload {
+			assert.Empty(t, c.Cannot, c.Title())
+		}
 	}
 	return plan
 }
@@ -439,6 +443,18 @@ func (s *toldSite) asItWas(t *testing.T) {
 	assert.Equal(t, 200, code)
 }
 
+// A test that cannot be made is said, and passes for none.
+func TestWhatCannotBeTested(t *testing.T) {
+	here := filepath.Join(t.TempDir(), "nowhere")
+	if _, err := exec.LookPath("php"); err == nil {
+		t.Setenv("TMPDIR", here)
+		assert.Contains(t, tryINI(t.Context(), []byte("a = 1\n")), here)
+		assert.Contains(t, tryServer(t.Context(), &server.Server{Config: server.Config{Kind: server.Nginx}, Tree: &directives.Tree{}}, nil), here)
+	}
+	t.Setenv("PATH", here)
+	assert.Equal(t, "php is not on this machine", tryINI(t.Context(), []byte("a = 1\n")))
+}
+
 func TestWhatServersAreToldGoesWrong(t *testing.T) {
 	t.Parallel()
 	s := toldSites(t, "nginx")
@@ -497,11 +513,8 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 	t.Run("a test that fails only after writing", func(t *testing.T) {
 		r := s.writeWith(t, true, func(e *Env) {
 			asked := 0
-			e.Try = func(_ context.Context, am *amend.Amendment) string {
-				if len(am.Files) > 0 {
-					return ""
-				}
-				if asked++; asked%2 == 1 { // before it is written
+			e.Try = func(context.Context, map[string][]byte) string {
+				if asked++; asked%3 != 0 { // as it was, and as it is to be
 					return ""
 				}
 				return "it does not like it"
@@ -516,13 +529,38 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 		loaded, _ := s.audit(t)
 		w := worldOf(loaded, nil, nil)
 		try := tryOf(w)
-		file := filepath.Join(s.dir, "server.conf")
-		assert.Empty(t, try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: file, Before: []byte(s.files["server.conf"]), After: []byte(s.files["server.conf"] + "# more\n")}}}))
-		says := try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: file, Before: []byte(s.files["server.conf"]), After: []byte(strings.Replace(s.files["server.conf"], "autoindex on;", "autoindex perhaps;", 1))}}})
+		as := func(name, text string) string {
+			return try(t.Context(), map[string][]byte{filepath.Join(s.dir, name): []byte(text)})
+		}
+		assert.Empty(t, as("server.conf", s.files["server.conf"]+"# more\n"))
+		says := as("server.conf", strings.Replace(s.files["server.conf"], "autoindex on;", "autoindex perhaps;", 1))
 		assert.Contains(t, says, "autoindex")
-		assert.Contains(t, says, file+":", "the line is that of the file itself")
-		ini := filepath.Join(s.dir, "php/php.ini")
-		assert.Contains(t, try(t.Context(), &amend.Amendment{Files: []amend.File{{Path: ini, Before: []byte("a = 1\n"), After: []byte("a = (\n")}}}), "syntax error")
+		assert.Contains(t, says, filepath.Join(s.dir, "server.conf")+":", "the line is that of the file itself")
+		assert.Empty(t, as("php/php.ini", "a = 1\n"))
+		assert.Contains(t, as("php/php.ini", "a = (\n"), "syntax error")
+		assert.Contains(t, as("php/php-fpm.conf", s.files["server.conf"]), "only when it reads it", "nobody tests a pool, and that is said")
+		assert.Empty(t, as("www/.user.ini", "a = 1\n"), "what the web server is told has nothing to do with it")
+	})
+
+	t.Run("one of two is loaded", func(t *testing.T) {
+		r := s.writeWith(t, true, func(e *Env) {})
+		assert.Equal(t, []string{Took}, results(r))
+		assert.Empty(t, s.undo(t).Says)
+		require.Eventually(t, func() bool { _, h, _ := s.get(t, "/"); return h.Get("X-Frame-Options") == "" }, 5*time.Second, 50*time.Millisecond)
+		siteFile := s.read(t, "weltaxis.yaml")
+		s.write(t, "weltaxis.yaml", regexp.MustCompile(`(runtime: \{php: php), reload: [^}]*`).ReplaceAllString(siteFile, "$1"))
+		r = s.writeWith(t, true, func(*Env) {})
+		for _, o := range r.Outcomes {
+			is := Took
+			if o.Kind == Runtime {
+				is = Unread
+			}
+			assert.Equal(t, is, o.Result, o.Title())
+		}
+		assert.Contains(t, s.undo(t).Says, "counts when they read it again", "the runtime has not")
+		s.write(t, "weltaxis.yaml", siteFile)
+		s.asItWas(t)
+		require.Eventually(t, func() bool { _, h, _ := s.get(t, "/"); return h.Get("X-Frame-Options") == "" }, 5*time.Second, 50*time.Millisecond)
 	})
 
 	t.Run("somebody else writes meanwhile", func(t *testing.T) {

@@ -63,17 +63,24 @@ type Undone struct {
 func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 	r := &Undone{Changes: []Undoing{}, New: []string{}}
 	finished := false
-	var since time.Time // when the first of what visitors saw was about to be made
+	var told, read []string // files of servers that are as they were, and those of them that were read again
+	var since time.Time     // when the first of what visitors saw was about to be made
 	for _, last := range []bool{false, true} {
 		for _, record := range records {
 			if record.Finisher() == last {
-				u := env.undo(ctx, record)
+				u, b := env.undo(ctx, record)
 				if u.Says == rowsNotBytes {
 					u.Says, r.Says = "", rowsNotBytes
 				}
 				finished = finished || last && u.Back
 				if u.Back && rows[record.Kind].shown {
 					since = env.Journal.madeAt(record)
+				}
+				if u.Back && rows[record.Kind].told {
+					told = append(told, filesOf(b.Edits)...)
+				}
+				if u.Back && record.Kind == Reload {
+					read = append(read, b.Reads...)
 				}
 				r.Changes = append(r.Changes, u)
 			}
@@ -85,8 +92,7 @@ func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 		}
 	}
 	env.compareWithBefore(ctx, records, r)
-	reloaded := slices.ContainsFunc(r.Changes, func(u Undoing) bool { return u.Kind == Reload && u.Back })
-	if !reloaded && slices.ContainsFunc(r.Changes, func(u Undoing) bool { return u.Back && rows[u.Kind].told }) {
+	if slices.ContainsFunc(told, func(name string) bool { return !readAtOnce(name) && !slices.Contains(read, name) }) {
 		r.Says = strings.TrimPrefix(r.Says+" What servers were told is in their files as it was; it counts when they read it again.", " ")
 	}
 	return r
@@ -95,8 +101,8 @@ func Undo(ctx context.Context, records []LogLine, env Env) *Undone {
 // rowsNotBytes is what is promised of a SQLite file.
 const rowsNotBytes = "The rows of the SQLite database are as they were; the bytes of its file need not be."
 
-func (e *Env) undo(ctx context.Context, record LogLine) Undoing {
-	u := Undoing{LogLine: record}
+func (e *Env) undo(ctx context.Context, record LogLine) (u Undoing, b before) {
+	u.LogLine = record
 	b, err := e.Journal.before(record.ID)
 	if err == nil && !b.whole() {
 		err = errors.New("what is kept of it says nothing of what was before; nothing was taken back")
@@ -106,13 +112,13 @@ func (e *Env) undo(ctx context.Context, record LogLine) Undoing {
 	}
 	if u.Back = err == nil; err != nil {
 		u.Says = facts.InWords(err)
-		return u
+		return u, b
 	}
 	if err := e.Journal.event(record, TakenBackByUndo, ""); err != nil {
 		u.Says = "it was taken back, and the journal could not be written: " + err.Error()
 	}
 	e.at("after an undo")
-	return u
+	return u, b
 }
 
 // compareWithBefore looks at the site again, and says what deviates that did not before the runs.

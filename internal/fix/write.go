@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"weltaxis/internal/amend"
 	"weltaxis/internal/dialect"
@@ -69,12 +70,12 @@ type Env struct {
 	// no way to.
 	Call func(ctx context.Context, path string) error
 
-	// World is what servers and the runtime have been told, Try their own test of it, and Run starts a program and gives what it says.
+	// World is what servers and the runtime have been told, Try their own test of files as they might be, and Run starts a program and gives what it says.
 	World *amend.World
-	Try   func(context.Context, *amend.Amendment) string
+	Try   func(ctx context.Context, files map[string][]byte) string
 	Run   func(ctx context.Context, args []string) (says string, err error)
-	// loaded are the commands by which servers were told to read their configuration again in this run.
-	loaded [][]string
+	// loaded are the changes of this run by which servers were told to read their configuration again.
+	loaded []Change
 
 	// Step is told of every point at which a run may end, so that a test can end it there.
 	Step func(point string)
@@ -146,7 +147,12 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	if env.Recheck == nil {
 		return r, nil
 	}
-	if now, err := env.Recheck(context.WithoutCancel(ctx)); err != nil {
+	now, err := env.Recheck(context.WithoutCancel(ctx))
+	if err == nil && env.early(r, now) {
+		time.Sleep(reloadTime)
+		now, err = env.Recheck(context.WithoutCancel(ctx))
+	}
+	if err != nil {
 		r.unseen(err)
 	} else {
 		r.compare(was, now)
@@ -155,24 +161,43 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	return r, nil
 }
 
+// reloadTime is how long a server that was told to read its configuration again may go on answering by the one before.
+const reloadTime = 2 * time.Second
+
+// early tells whether somebody may have looked before what was read again held.
+func (e *Env) early(r *Report, now Seen) bool {
+	return len(e.loaded) > 0 && slices.ContainsFunc(r.Outcomes, func(o Outcome) bool {
+		return rows[o.Kind].told && o.Result == Took && len(o.still(now)) > 0
+	})
+}
+
+// still are the rules of a change that deviate in what it was to settle, not by what else they say something of.
+func (o Outcome) still(now Seen) (rules []string) {
+	for _, rule := range o.Rules {
+		if slices.ContainsFunc(now.Deviating[rule], func(subject string) bool { return slices.Contains(o.about, subject) }) {
+			rules = append(rules, rule)
+		}
+	}
+	return rules
+}
+
 // notLoaded says of what servers have been told, and have not read, that it does not count yet.
 func (e *Env) notLoaded(r *Report) {
 	for i := range r.Outcomes {
 		o := &r.Outcomes[i]
-		if rows[o.Kind].told && slices.Contains([]string{Took, NotTook, Unseen, Stale}, o.Result) && o.Record > 0 && len(e.loaded) == 0 && !o.readAtOnce() {
+		waits := slices.ContainsFunc(o.files(), func(name string) bool {
+			return !readAtOnce(name) && !slices.ContainsFunc(e.loaded, func(l Change) bool { return slices.Contains(l.reads, name) })
+		})
+		if rows[o.Kind].told && slices.Contains([]string{Took, NotTook, Unseen, Stale}, o.Result) && o.Record > 0 && waits {
 			o.Result, o.Says = Unread, "it counts when the server reads it: fix --reload, or its own way"
 		}
 	}
 }
 
-// readAtOnce tells whether all that a change is of is read with every request, or soon.
-func (c Change) readAtOnce() bool {
-	for _, name := range c.files() {
-		if base := filepath.Base(name); base != ".htaccess" && base != ".user.ini" {
-			return false
-		}
-	}
-	return len(c.Edits) > 0
+// readAtOnce tells whether a file is read with every request, or soon.
+func readAtOnce(name string) bool {
+	base := filepath.Base(name)
+	return base == ".htaccess" || base == ".user.ini"
 }
 
 // answered tells whether an answer is one that a visitor gets something by, or one that is meant.
@@ -299,14 +324,7 @@ func (r *Report) compare(was, now Seen) {
 		if o.Result != Took {
 			continue
 		}
-		var still []string
-		for _, rule := range o.Rules {
-			// It is judged by what it was to settle, not by what else the rule says something of.
-			if slices.ContainsFunc(now.Deviating[rule], func(subject string) bool { return slices.Contains(o.about, subject) }) {
-				still = append(still, rule)
-			}
-		}
-		if len(still) > 0 {
+		if still := o.still(now); len(still) > 0 {
 			rows[o.Kind].still(o, still)
 		}
 	}

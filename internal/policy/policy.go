@@ -4,6 +4,7 @@ package policy
 
 import (
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -44,12 +45,11 @@ func Framing(header http.Header) (by string, limits bool) {
 	return by, known
 }
 
-// open tells whether a list of sources lets anybody in: everything, or everything of a scheme.
-func open(sources []string) bool {
-	return slices.ContainsFunc(sources, func(s string) bool {
-		return s == "*" || strings.HasSuffix(s, ":") && s != "data:" || strings.HasSuffix(s, "://*")
-	})
-}
+// anyHost is a source that names no host: of any scheme that pages have, with or without a port (Content Security Policy Level 3 §2.3.1).
+var anyHost = regexp.MustCompile(`^(https?:|(https?://)?\*(:(\*|\d+))?/?)$`)
+
+// open tells whether a list of sources, in lower case, lets anybody in.
+func open(sources []string) bool { return slices.ContainsFunc(sources, anyHost.MatchString) }
 
 // directive is the sources of a directive of a policy; there is false where the policy does not have it. Of several the first counts.
 func directive(policy, name string) (sources []string, there bool) {
@@ -84,12 +84,19 @@ func Sniffing(header http.Header) (says string, stops bool) {
 var policies = map[string]bool{"no-referrer": true, "same-origin": true, "origin": true, "strict-origin": true, "origin-when-cross-origin": true, "strict-origin-when-cross-origin": true,
 	"no-referrer-when-downgrade": false, "unsafe-url": false}
 
+// formerly are words that a tag of a page may say besides, and what they mean (HTML §4.2.5.1, "referrer").
+var formerly = map[string]string{"never": "no-referrer", "default": "strict-origin-when-cross-origin", "always": "unsafe-url", "origin-when-crossorigin": "origin-when-cross-origin"}
+
 // Referrer tells whether an answer keeps browsers from telling other sites the whole address that somebody comes from, and what it says;
 // tag is what a meta tag of the page says, which counts last. Of several words the last that is known counts (Referrer Policy §8.1).
 func Referrer(header http.Header, tag string) (says string, limits bool) {
 	words := list(header.Values("Referrer-Policy"))
 	if tag != "" {
 		words = append(words, tag)
+	}
+	if means, is := formerly[strings.ToLower(tag)]; is {
+		limits = policies[means]
+		return strings.Join(words, ", "), limits
 	}
 	for _, word := range words {
 		if keeps, known := policies[strings.ToLower(word)]; known {

@@ -34,6 +34,10 @@ func TestFraming(t *testing.T) {
 		"a policy without a source":  {headers(policy, "frame-ancestors"), "frame-ancestors ", true},
 		"a policy beats the options": {headers(policy, "frame-ancestors *", options, "DENY"), "frame-ancestors *", false},
 		"every encrypted site":       {headers(policy, "frame-ancestors https:"), "frame-ancestors https:", false},
+		"anybody, by a port":         {headers(policy, "frame-ancestors https://*:443"), "frame-ancestors https://*:443", false},
+		"anybody, by any port":       {headers(policy, "frame-ancestors *:*"), "frame-ancestors *:*", false},
+		"one's own names":            {headers(policy, "frame-ancestors https://*.x.example:443"), "frame-ancestors https://*.x.example:443", true},
+		"another scheme":             {headers(policy, "frame-ancestors app:"), "frame-ancestors app:", true},
 		"one of two policies":        {headers(policy, "frame-ancestors *, frame-ancestors 'self'"), "frame-ancestors 'self'", true},
 		"of two in one the first":    {headers(policy, "frame-ancestors *; frame-ancestors 'self'"), "frame-ancestors *", false},
 		"only reported":              {headers("Content-Security-Policy-Report-Only", "frame-ancestors 'self'"), "", false},
@@ -57,4 +61,10 @@ func TestSniffingAndReferrer(t *testing.T) {
 	says, limits := Referrer(headers("Referrer-Policy", "no-referrer"), "unsafe-url")
 	assert.Equal(t, "no-referrer, unsafe-url", says)
 	assert.False(t, limits, "the page's own tag counts last")
+	for tag, limits := range map[string]bool{"never": true, "Default": true, "always": false, "origin-when-crossorigin": true, "nonsense": true} {
+		_, got := Referrer(headers("Referrer-Policy", "no-referrer"), tag)
+		assert.Equal(t, limits, got, tag)
+	}
+	_, limits = Referrer(headers("Referrer-Policy", "never"), "")
+	assert.False(t, limits, "a header knows the words of today alone")
 }

@@ -68,7 +68,7 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	p.line("in all")
 	p.block(0, "", 0, fmt.Sprintf("%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits)), plain)
 	if unloaded := plan.Unloaded(); len(unloaded) > 0 {
-		p.block(0, "", 0, "What is told "+report.List(unloaded)+" counts only when that is read again: add --reload, or do it in its own way.", plain)
+		p.block(0, "", 0, "What is told to "+report.List(unloaded)+" counts only when it is read again: add --reload, or do it in the server's own way.", plain)
 	}
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
 }
@@ -124,7 +124,7 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	}
 	p.block(4, "risk", 8, c.Because, plain)
 	if c.Untested != "" {
-		p.block(4, "test", 8, "the server's own test says nothing of this: "+Safe(c.Untested), plain)
+		p.block(4, "test", 8, "tells nothing of this: "+Safe(c.Untested), plain)
 	}
 	if c.RunAs != "" {
 		p.block(4, "who", 8, Safe(c.RunAs), plain)

@@ -7,10 +7,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
+	"syscall"
 
 	"weltaxis/internal/facts"
 )
@@ -159,15 +161,25 @@ func (v *visit) spellings(ctx context.Context) {
 			p.Path = "/"
 		}
 	}
+	var plain struct {
+		stays, leads []string // addresses without encryption that stay so, and those that lead to it, or at which nobody is
+		unseen       []facts.Gap
+	}
 	for _, s := range v.variants(preferred) {
 		ch, err := v.client.follow(ctx, s.u, v.sameSite)
 		var untrusted *tls.CertificateVerificationError
 		if errors.As(err, &untrusted) {
 			v.seen.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
 		}
-		plain := s.kind == "scheme" && s.u.Scheme == "http"
-		if plain && untrusted == nil {
-			say(v, facts.LiveEncrypts, err != nil || ch.final.Scheme == "https", s.u.String())
+		if s.kind == "scheme" && s.u.Scheme == "http" && untrusted == nil {
+			switch {
+			case err != nil && !nobodyThere(err):
+				plain.unseen = append(plain.unseen, gap(s.u.String(), err, facts.LiveEncrypts.Name))
+			case err == nil && ch.final.Scheme != "https":
+				plain.stays = append(plain.stays, s.u.String())
+			default:
+				plain.leads = append(plain.leads, s.u.String())
+			}
 		}
 		if err != nil {
 			continue // nothing answers there: no spelling, and nothing to redirect
@@ -176,6 +188,20 @@ func (v *visit) spellings(ctx context.Context) {
 		v.seen.Spellings = append(v.seen.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
 			Permanent: ch.permanent && ch.steps > 0, Preferred: facts.SameAddress(ch.final.String(), s.want.String()), Kind: s.kind})
 	}
+	switch {
+	case len(plain.stays) > 0: // one is enough
+		say(v, facts.LiveEncrypts, false, plain.stays[0])
+	case len(plain.unseen) > 0:
+		v.seen.AddGap(plain.unseen...)
+	case len(plain.leads) > 0:
+		say(v, facts.LiveEncrypts, true, plain.leads[0])
+	}
+}
+
+// nobodyThere tells whether an error says that nobody listens at an address, rather than that nobody could look.
+func nobodyThere(err error) bool {
+	var name *net.DNSError
+	return errors.Is(err, syscall.ECONNREFUSED) || errors.As(err, &name) && name.IsNotFound
 }
 
 type variant struct {
@@ -213,6 +239,11 @@ func (v *visit) variants(preferred *url.URL) []variant {
 		u, err := url.Parse(p.page.Address)
 		if err != nil || p.page.Kind != "content" || u.RawQuery != "" || u.Path == "/" {
 			continue
+		}
+		if preferred.Port() == "" && preferred.Scheme == "https" && u.Scheme == "https" { // what leads on at the front door may not further in
+			plain := *u
+			plain.Scheme = "http"
+			list = append(list, variant{&plain, u, "scheme"})
 		}
 		other := *u
 		if strings.HasSuffix(u.Path, "/") {

@@ -365,7 +365,7 @@ const maxHeaderLines = 60
 
 // sessionName is how cookies are called that carry somebody's session, and otherName how those are that do not, whatever they hold.
 var (
-	sessionName = regexp.MustCompile(`(?i)sess|sid$|^sid|auth|token|login|logged|jwt|identity|remember`)
+	sessionName = regexp.MustCompile(`(?i)(^|[^a-z])sess|session|sessid|sid$|^sid([^a-z]|$)|auth([^o]|$)|authori[sz]|token|login|logged|jwt|identity|remember`)
 	otherName   = regexp.MustCompile(`(?i)csrf|xsrf|consent|cookie|lang|locale|theme|pref|notice|seen|test`)
 	random      = regexp.MustCompile(`^[A-Za-z0-9_%.,~=+/-]{24,}$`)
 )

@@ -146,7 +146,7 @@ type visit struct {
 	client   *client
 	home     *url.URL // where the address leads
 	seen     facts.Seen
-	versions []string // of programs, that the home page's headers name
+	versions []string // of programs, that the home page's headers and comments and the feed name
 	robots   *robotsFile
 	refusal  refusal
 	taken    atomic.Int64        // pages that were fetched

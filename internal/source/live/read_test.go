@@ -185,10 +185,10 @@ func TestSitemaps(t *testing.T) {
 func TestFeeds(t *testing.T) {
 	f, err := parseFeed([]byte(`<rss><channel><managingEditor>a@b.example (A)</managingEditor><item/><item/></channel></rss>`))
 	require.NoError(t, err)
-	assert.Equal(t, &feed{2, "a@b.example"}, f)
+	assert.Equal(t, &feed{items: 2, reply: "a@b.example"}, f)
 	f, err = parseFeed([]byte(`<feed><author><email>c@b.example</email></author><entry/></feed>`))
 	require.NoError(t, err)
-	assert.Equal(t, &feed{1, "c@b.example"}, f)
+	assert.Equal(t, &feed{items: 1, reply: "c@b.example"}, f)
 	_, err = parseFeed([]byte("<html></html>"))
 	assert.ErrorContains(t, err, "no feed")
 	_, err = parseFeed([]byte("<rss><channel>"))

@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"weltaxis/internal/facts"
 )
 
 // Bounds of a sitemap file (sitemaps.org 0.9).
@@ -150,6 +152,7 @@ func truncated(text string) string {
 type feed struct {
 	items int
 	reply string // the address its readers reply to
+	maker string // what it says made it
 }
 
 func parseFeed(data []byte) (*feed, error) {
@@ -180,11 +183,20 @@ func parseFeed(data []byte) (*feed, error) {
 			if last == "item" || last == "entry" {
 				f.items++
 			}
+			if last == "generator" && f.maker == "" {
+				for _, a := range t.Attr {
+					if a.Name.Local == "version" {
+						f.maker = "version " + strings.TrimSpace(a.Value)
+					}
+				}
+			}
 		case xml.EndElement:
 			depth--
 			last = ""
 		case xml.CharData:
-			if text := strings.TrimSpace(string(t)); f.reply == "" && strings.Contains(text, "@") && (last == "managingEditor" || last == "email" || last == "author") {
+			if text := strings.TrimSpace(string(t)); last == "generator" && text != "" {
+				f.maker = strings.TrimSpace(facts.Shorten(text, maxText) + " " + f.maker)
+			} else if f.reply == "" && strings.Contains(text, "@") && (last == "managingEditor" || last == "email" || last == "author") {
 				f.reply, _, _ = strings.Cut(text, " ")
 			}
 		}

@@ -469,5 +469,8 @@ func (v *visit) tellFeed(ctx context.Context) {
 	if err == nil {
 		say(v, facts.LiveFeedItems, f.items, at)
 		say(v, facts.LiveFeedReply, f.reply, at)
+		if hasVersion.MatchString(f.maker) {
+			v.versions = append(v.versions, "the feed: "+facts.Shorten(f.maker, 80))
+		}
 	}
 }

@@ -167,25 +167,15 @@ func (v *values) set(name string, s said, how setting, line string) {
 
 // sizeWrong says what is wrong with a value that should be a number or a size, "" when nothing is.
 func sizeWrong(name string, s said) string {
-	field, is := fieldOf(name)
+	row, is := facts.RuntimeFieldOf(name)
 	if !is || s.unknown != nil {
 		return ""
 	}
-	v, wrong := typed(field, name, s.value)
+	v, wrong := typed(row.Field, name, s.value)
 	if wrong == "" {
 		return ""
 	}
 	return fmt.Sprintf("taken for %s: %s", v, wrong)
-}
-
-// fieldOf is the catalogue's row of a directive.
-func fieldOf(name string) (facts.Field, bool) {
-	for _, row := range facts.RuntimeFields {
-		if row.Directive == name {
-			return row.Field, true
-		}
-	}
-	return facts.Field{}, false
 }
 
 // misspelt tells of a name that is a directive's but for how it is spelt.
@@ -492,11 +482,11 @@ func (c *Config) Values(p Place, elsewhere []Told) map[string]Value {
 
 // Means is what the runtime makes of a value of a directive.
 func Means(directive, value string) facts.Value {
-	field, is := fieldOf(directive)
+	row, is := facts.RuntimeFieldOf(directive)
 	if !is {
 		return facts.TextOf(facts.String, value)
 	}
-	v, _ := typed(field, directive, value)
+	v, _ := typed(row.Field, directive, value)
 	return v
 }
 

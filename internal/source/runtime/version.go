@@ -1,6 +1,7 @@
 package runtime
 
 import (
+	"cmp"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -157,7 +158,7 @@ func (c *Config) modules() (list []string, at facts.Origin, why string) {
 			}
 		}
 	}
-	if folder = or(folder, c.extensionFolder()); folder != "" {
+	if folder = cmp.Or(folder, c.extensionFolder()); folder != "" {
 		list = slices.DeleteFunc(list, func(name string) bool {
 			return !slices.Contains(builtInto, name) && !slices.Contains(debianBuilt, name) && !exists(filepath.Join(folder, fileOf(name)))
 		})
@@ -167,13 +168,6 @@ func (c *Config) modules() (list []string, at facts.Origin, why string) {
 		at = facts.Origin{File: c.first()}
 	}
 	return slices.Compact(list), at, ""
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // interfaces are the names of the module interface by branch, of which Debian's folder of modules is named.

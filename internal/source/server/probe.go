@@ -100,7 +100,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 	}
 	add("override file", at("/.htaccess"), "/.htaccess")
 	add("back-up", at("/"+token+".sql"), "/"+token+".sql")
-	for _, name := range s.readmes() {
+	for _, name := range s.readmes(s.uploads(ask)) {
 		add("readme", at(name))
 	}
 	add("script with path", at("/"+token+".php/x"), "/"+token+".php")
@@ -143,13 +143,13 @@ func (s *Source) probes(ask Probes) (list []probe) {
 }
 
 // readme is how files are called that come with a system and tell of it; the ending says that people are to read it.
-var readme = regexp.MustCompile(`(?i)^(readme|read-me|licen[cs]e|copying|change-?log|changes|history|release-?notes|install|upgrad(e|ing)|version)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|html?|xml)?$`)
+var readme = regexp.MustCompile(`(?i)^((readme|read-me|licen[cs]e|copying|change-?log|release-?notes)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|html?|xml)?|(changes|history|install|upgrad(e|ing)|version)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|xml)?)$`)
 
 // maxReadmes is how many such files are asked about.
 const maxReadmes = 20
 
-// readmes are the addresses of such files, at the top of what is served and one folder down.
-func (s *Source) readmes() (found []string) {
+// readmes are the addresses of such files, at the top of what is served and one folder down, but for those that somebody has uploaded.
+func (s *Source) readmes(uploads []string) (found []string) {
 	root, _ := s.root()
 	if root == "" {
 		return nil
@@ -158,7 +158,9 @@ func (s *Source) readmes() (found []string) {
 		paths, _ := filepath.Glob(filepath.Join(root, pattern))
 		for _, p := range paths {
 			stat, err := os.Lstat(p)
-			if address := s.addressOf(p); err == nil && stat.Mode().IsRegular() && readme.MatchString(filepath.Base(p)) && address != "" && len(found) < maxReadmes {
+			address := s.addressOf(p)
+			own := address != "" && !slices.ContainsFunc(uploads, func(folder string) bool { return strings.HasPrefix(address, strings.TrimSuffix(folder, "/")+"/") })
+			if own && err == nil && stat.Mode().IsRegular() && readme.MatchString(filepath.Base(p)) && len(found) < maxReadmes {
 				found = append(found, escaped(address))
 			}
 		}
