@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -27,13 +27,13 @@ var (
 		"store":           {"facts", "dialect", "format", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"facts", "dialect", "progress", "tree"},
-		"source/live":     {"facts", "policy", "progress", "width"},
+		"source/live":     {"caching", "facts", "policy", "progress", "width"},
 		"directives":      {"ordinary"},
 
 		"amend":                {"directives", "facts", "source/runtime", "source/server", "source/server/answer"},
 		"source/runtime":       {"facts", "ordinary", "progress"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
-		"source/server/answer": {"facts", "ordinary"},
+		"source/server/answer": {"caching", "facts", "ordinary"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"source/server/answer"}, // for tests alone

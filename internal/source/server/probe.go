@@ -451,6 +451,7 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	put("server_header", header("server"), text)
 	put("zone", a.Get(answer.Zone), text)
 	put("valid_seconds", a.Get(answer.Valid), orMinus)
+	put("cache_key", a.Get(answer.Key), text)
 	put("bypass_on", a.Get(answer.Bypass), text)
 	put("stores_private", a.Get(answer.Private), yes)
 	put("body_limit", a.Get(answer.Body), func(s string) (facts.Value, bool) {

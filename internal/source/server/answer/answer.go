@@ -2,7 +2,7 @@
 // with the line it comes from or the reason why it cannot be told, and the way there. It also holds the trying of both ways
 // where a configuration asks something that nobody here can answer.
 //
-// It knows no server. It may import facts.
+// It knows no server, but for what a cache of nginx keeps. It may import facts and caching.
 package answer
 
 import (
@@ -53,6 +53,7 @@ const (
 	Server   Field = "server"    // the host that decides
 	Zone     Field = "zone"      // of the cache that may keep it
 	Valid    Field = "valid"     // how long that keeps it, in seconds
+	Key      Field = "key"       // what tells one kept answer from another, as it is written
 	Bypass   Field = "bypass"    // what makes it ask the program all the same
 	Private  Field = "private"   // yes: the cache keeps what the program says is private, or sets cookies
 	Body     Field = "body"      // the largest body that is taken, in bytes; 0 for any
@@ -98,6 +99,8 @@ type Answer struct {
 	// Others says why headers that nothing is said of cannot be told; nil when they are absent.
 	Others *facts.Reason
 	Way    []Stage
+	// Keeping is what a cache of the server does with it; nil when none is asked.
+	Keeping *Keeping
 	// Onward is set when another server is asked.
 	Onward *Onward
 	// Runtime is what the runtime is told by the server: names and values, in order. RuntimeUnsure says why that cannot be told.

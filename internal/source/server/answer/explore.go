@@ -1,6 +1,7 @@
 package answer
 
 import (
+	"reflect"
 	"slices"
 
 	"weltaxis/internal/facts"
@@ -110,6 +111,9 @@ func merged(ways []way) *Answer {
 		}
 		if !slices.Equal(first.answer.Runtime, other.answer.Runtime) {
 			first.answer.RuntimeUnsure = &why
+		}
+		if !reflect.DeepEqual(first.answer.Keeping, other.answer.Keeping) {
+			first.answer.Keeping = &Keeping{Unsure: &why, Origin: why.Origin}
 		}
 		if (first.answer.Onward == nil) != (other.answer.Onward == nil) {
 			first.answer.Onward = nil

@@ -134,7 +134,7 @@ var plain = []struct {
 // say is one field of an answer, and the line of the case that decides it.
 func (c *Case) say(a *answer.Answer, name string, conf []string, port string) string {
 	told := a.Get(answer.Header(name))
-	if slices.Contains(strings.Fields("status location handler file runs login denied place zone valid bypass private body rate bare"), name) {
+	if slices.Contains(strings.Fields("status location handler file runs login denied place zone key valid bypass private body rate bare"), name) {
 		told = a.Get(answer.Field(name))
 	}
 	text, why := strings.Join(told.Values, " | "), told.Because

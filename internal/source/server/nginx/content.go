@@ -226,7 +226,6 @@ func (r *request) pass(n *directives.Node) {
 	}
 	r.a.Then(at(n), what)
 	r.a.Say(answer.Handler, at(n), handler)
-	r.cache(kind)
 	switch kind {
 	case "fastcgi":
 		r.a.Say(answer.Runs, at(n), "yes")
@@ -240,6 +239,7 @@ func (r *request) pass(n *directives.Node) {
 	default:
 		r.a.Hide(answer.File, facts.Reason{Because: "what " + n.Name + " asks for is not evaluated", Origin: at(n)})
 	}
+	r.cache(kind)
 	program := r.ask.Program
 	if program == nil {
 		r.fromProgram(n, kind)
@@ -433,49 +433,6 @@ func (r *request) placeName() string {
 		l = l.outer
 	}
 	return l.name
-}
-
-// cache is what a cache of the server does with the answers of a program.
-func (r *request) cache(kind string) {
-	n := r.loc.find(kind + "_cache")
-	if n == nil || n.Arg(0) == "off" {
-		r.a.Lack(answer.Zone, at(n), "no cache of the server is on here")
-		return
-	}
-	r.a.Say(answer.Zone, at(n), n.Arg(0))
-	r.a.Then(at(n), "a cache of the server may keep it: "+n.Arg(0))
-	valid, _ := r.loc.list(kind + "_cache_valid")
-	for _, v := range valid {
-		codes, duration := v.Args[:max(len(v.Args)-1, 0)], seconds(v.Arg(len(v.Args)-1))
-		fits := len(codes) == 0
-		for _, code := range codes {
-			fits = fits || code == "any" || code == "200"
-		}
-		if fits {
-			r.a.Say(answer.Valid, at(v), strconv.Itoa(duration))
-			break
-		}
-	}
-	if bypass, _ := r.loc.list(kind+"_cache_bypass", kind+"_no_cache"); len(bypass) > 0 {
-		var on []string
-		for _, b := range bypass {
-			for _, value := range b.Args {
-				if !slices.Contains(on, value) {
-					on = append(on, value)
-				}
-			}
-		}
-		r.a.Say(answer.Bypass, at(bypass[0]), strings.Join(on, " "))
-	}
-	if ignored, _ := r.loc.list(kind + "_ignore_headers"); len(ignored) > 0 {
-		for _, i := range ignored {
-			for _, name := range i.Args {
-				if strings.EqualFold(name, "Set-Cookie") || strings.EqualFold(name, "Cache-Control") {
-					r.a.Say(answer.Private, at(i), "yes")
-				}
-			}
-		}
-	}
 }
 
 // seconds reads a time as nginx writes it; -1 for one that it does not take.
