@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -27,7 +27,7 @@ var (
 		"store":           {"facts", "dialect", "format", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"facts", "dialect", "progress", "tree"},
-		"source/live":     {"caching", "facts", "policy", "progress", "width"},
+		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"ordinary"},
 
 		"amend":                {"directives", "facts", "source/runtime", "source/server", "source/server/answer"},

@@ -82,5 +82,5 @@ func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
 }
 
 func TestANewerSnapshotIsRefused(t *testing.T) {
-	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 6}`), &facts.Snapshot{}), "this program reads formats 1 to 5")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 7}`), &facts.Snapshot{}), "this program reads formats 1 to 6")
 }

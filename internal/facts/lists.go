@@ -10,6 +10,7 @@ import (
 // The lists that sources fill and rules walk with "each". Those of the settings are records.
 const (
 	ListClasses    = "files.classes"
+	ListTraces     = "files.traces"
 	ListAccounts   = "settings.accounts"
 	ListExtensions = "settings.extensions"
 	ListScheduled  = "settings.scheduled"
@@ -84,6 +85,7 @@ var Lists = map[string][]Field{
 		{Name: "name", Type: String, Meaning: "what it is called"},
 		{Name: "kind", Type: Words, Words: []string{"extension", "theme"}, Meaning: "what it is"},
 		{Name: "active", Type: Bool, Meaning: "it is switched on"},
+		{Name: "keeps_pages", Type: Bool, Meaning: "it is a page cache: it keeps whole pages"},
 		{Name: "version", Type: Version, Meaning: "its version"},
 		{Name: "newest", Type: Version, Meaning: "the newest version that the content system knows of"},
 	},
@@ -118,6 +120,8 @@ var Lists = map[string][]Field{
 	ListAssets:    assetTable.fields(),
 	ListArrivals:  arrivalTable.fields(),
 	ListCookies:   cookieTable.fields(),
+	ListRepeats:   repeatTable.fields(),
+	ListTraces:    traceTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),
 	ListFolders:   folderList,

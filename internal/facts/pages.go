@@ -13,6 +13,7 @@ const (
 	ListAssets    = "live.assets"
 	ListArrivals  = "live.arrivals"
 	ListCookies   = "live.cookies"
+	ListRepeats   = "live.repeats"
 )
 
 // A column is one field of a list with where its value is in an item.
@@ -219,6 +220,21 @@ type Page struct {
 	SniffStopped   bool     `json:"sniff_stopped"`
 	Referrer       string   `json:"referrer"` // Referrer-Policy, and the page's own tag
 	ReferrerShort  bool     `json:"referrer_short"`
+	CacheControl   string   `json:"cache_control"`
+	Fresh          int64    `json:"fresh"` // seconds for which a shared cache may keep it, as it says itself; -1 when it does not
+	Vary           string   `json:"vary"`
+	Validator      bool     `json:"validator"` // it carries an ETag or a Last-Modified
+	Outcome        string   `json:"outcome"`   // what became of the request at a cache, as the headers say: hit, stale, bypass, miss, untold
+	Private        bool     `json:"private"`   // it says that shared caches are not to keep it
+	SetsSession    bool     `json:"sets_session"`
+	Personal       string   `json:"personal"` // why it is somebody's own, "" when it is everybody's
+	Compressed     string   `json:"compressed"`
+	Size           int      `json:"size"`        // bytes of markup
+	Sent           int      `json:"sent"`        // bytes that were sent
+	Weight         int      `json:"weight"`      // KiB that are sent, with what it loads of the site's own
+	Loads          int      `json:"loads"`       // styles and scripts that it names
+	Unused         []string `json:"unused"`      // of an extension that it does not use, by the dialect's account
+	Unsized        []string `json:"unsized"`     // pictures of which it does not say how large they are shown
 	CardUnseen     string   `json:"card_unseen"` // why the picture for sharing could not be measured, "" when it was
 
 	lacks lacking
@@ -311,6 +327,21 @@ var pageTable = tableOf(
 	yes("sniff_stopped", "browsers do not guess what it is", func(p *Page) bool { return p.SniffStopped }).sinceFormat(5),
 	text("referrer", "Referrer-Policy, and after it what a tag of the page says", func(p *Page) string { return p.Referrer }).sinceFormat(5),
 	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5),
+	text("cache_control", "Cache-Control", func(p *Page) string { return p.CacheControl }).sinceFormat(6),
+	column[Page]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a shared cache may keep it, as it says itself; -1 when it does not"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.Fresh), true }}.sinceFormat(6),
+	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6),
+	yes("validator", "it carries an ETag or a Last-Modified", func(p *Page) bool { return p.Validator }).sinceFormat(6),
+	oneOf("outcome", outcomeWords, "what became of the request at a cache, as headers say", func(p *Page) string { return p.Outcome }).sinceFormat(6),
+	yes("private", "it says that shared caches are not to keep it", func(p *Page) bool { return p.Private }).sinceFormat(6),
+	yes("sets_session", "it sets a cookie that carries a session", func(p *Page) bool { return p.SetsSession }).sinceFormat(6),
+	text("personal", "why it is somebody's own, as a cart or an account is; nothing when it is everybody's", func(p *Page) string { return p.Personal }).sinceFormat(6),
+	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).sinceFormat(6),
+	number("size", "bytes of its markup", func(p *Page) int { return p.Size }).sinceFormat(6),
+	number("sent", "bytes that were sent for it", func(p *Page) int { return p.Sent }).sinceFormat(6),
+	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6),
+	number("loads", "styles and scripts that it loads", func(p *Page) int { return p.Loads }).sinceFormat(6),
+	texts("unused", "styles and scripts of extensions that it does not use, by the dialect's account", func(p *Page) []string { return p.Unused }).sinceFormat(6),
+	texts("unsized", "pictures of which it does not say how wide and high they are, the first few", func(p *Page) []string { return p.Unsized }).sinceFormat(6),
 )
 
 // measured is a length of the picture for sharing, which is not known when nobody could look at it.
@@ -324,7 +355,7 @@ func measured(name, meaning string, get func(*Page) int) column[Page] {
 
 // ofTheAnswer are the columns that are known of a page whose text could not be read.
 var ofTheAnswer = map[string]bool{"address": true, "path": true, "status": true, "depth": true, "linked": true, "in_sitemap": true,
-	"robots_header": true, "disallowed": true, "hit": true, "cache_says": true, "own": true, "unread": true}
+	"robots_header": true, "disallowed": true, "hit": true, "cache_says": true, "own": true, "unread": true, "cache_control": true, "fresh": true, "vary": true, "validator": true, "outcome": true, "private": true, "sets_session": true}
 
 // homeTerms are the columns of the page table that are terms of the home page as well, by their name.
 var homeTerms = func() map[string]*Term {
@@ -529,7 +560,29 @@ type Asset struct {
 	Status  int    `json:"status"`
 	Final   string `json:"final"` // where its redirects end
 
+	Owner        string `json:"owner"`      // whose it is: theme NAME, extension NAME, uploads, system, or site
+	Sent         int    `json:"sent"`       // bytes that were sent; -1 when that was not seen
+	Size         int    `json:"size"`       // bytes of it; -1 when that was not seen
+	Compressed   string `json:"compressed"` // how
+	Saves        int    `json:"saves"`      // bytes that leaving out what means nothing would save, of a style or script; -1 when that was not tried
+	Named        bool   `json:"named"`      // by its content: a digest or a version stands in its name or query
+	CacheControl string `json:"cache_control"`
+	Fresh        int64  `json:"fresh"` // seconds for which a browser may keep it, as it says itself; -1 when it does not
+	Vary         string `json:"vary"`
+	Validator    bool   `json:"validator"`
+	NotModified  string `json:"not_modified"` // yes or no: what a conditional request got; "" when none was made
+	Type         string `json:"type"`         // Content-Type
+	Format       string `json:"format"`       // of pictures: what the bytes are
+	Width        int    `json:"width"`        // of pictures, in pixels; 0 when that was not seen
+	Height       int    `json:"height"`
+
 	lacks lacking
+}
+
+// seen is a column that is unknown when nobody saw it.
+func seen(name, meaning string, get func(*Asset) int) column[Asset] {
+	return column[Asset]{Field: Field{Name: name, Type: Int, Meaning: meaning}, get: func(a *Asset) (Value, bool) { return NumberOf(Int, int64(get(a))), get(a) >= 0 },
+		since: 6, why: func(a *Asset) string { return "not all of it was fetched" }}
 }
 
 var assetTable = tableOf(
@@ -539,6 +592,22 @@ var assetTable = tableOf(
 	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }),
 	number("status", "status at the end", func(a *Asset) int { return a.Status }),
 	text("final", "where it ends", func(a *Asset) string { return a.Final }),
+	text("owner", "whose it is: theme or extension, with its name, uploads, system, or site", func(a *Asset) string { return a.Owner }).sinceFormat(6),
+	seen("sent", "bytes that were sent for it", func(a *Asset) int { return a.Sent }),
+	seen("size", "bytes of it", func(a *Asset) int { return a.Size }),
+	text("compressed", "how it was compressed; nothing when it was not", func(a *Asset) string { return a.Compressed }).sinceFormat(6),
+	seen("saves", "of styles and scripts: bytes that leaving out what means nothing would save", func(a *Asset) int { return a.Saves }),
+	yes("named", "a digest or a version stands in its name or query", func(a *Asset) bool { return a.Named }).sinceFormat(6),
+	text("cache_control", "Cache-Control", func(a *Asset) string { return a.CacheControl }).sinceFormat(6),
+	column[Asset]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a browser may keep it, as it says itself; -1 when it does not"}, get: func(a *Asset) (Value, bool) { return NumberOf(Int, a.Fresh), true }}.sinceFormat(6),
+	text("vary", "Vary", func(a *Asset) string { return a.Vary }).sinceFormat(6),
+	yes("validator", "it carries an ETag or a Last-Modified", func(a *Asset) bool { return a.Validator }).sinceFormat(6),
+	column[Asset]{Field: Field{Name: "not_modified", Type: Bool, Meaning: "a conditional request got 304"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified == "yes"), a.NotModified != "" },
+		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }},
+	text("type", "Content-Type", func(a *Asset) string { return a.Type }).sinceFormat(6),
+	text("format", "of pictures: what the bytes are; nothing when that was not seen", func(a *Asset) string { return a.Format }).sinceFormat(6),
+	number("width", "of pictures: pixels, 0 when that was not seen", func(a *Asset) int { return a.Width }).sinceFormat(6),
+	number("height", "likewise", func(a *Asset) int { return a.Height }).sinceFormat(6),
 )
 
 // Subject is the asset's address.

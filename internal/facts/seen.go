@@ -20,6 +20,8 @@ type Seen struct {
 	Assets    []Asset    `json:"assets"`
 	Arrivals  []Arrival  `json:"arrivals"`
 	Cookies   []Cookie   `json:"cookies"`
+	Repeats   []Repeat   `json:"repeats"`
+	Traces    []Trace    `json:"traces"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -108,6 +110,8 @@ func (s *Seen) Merge(more Seen) {
 	s.Assets = merged(s.Assets, more.Assets)
 	s.Arrivals = merged(s.Arrivals, more.Arrivals)
 	s.Cookies = merged(s.Cookies, more.Cookies)
+	s.Repeats = merged(s.Repeats, more.Repeats)
+	s.Traces = merged(s.Traces, more.Traces)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)
@@ -174,6 +178,10 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Arrivals), s.Arrivals != nil
 	case ListCookies:
 		return each(s.Cookies), s.Cookies != nil
+	case ListRepeats:
+		return each(s.Repeats), s.Repeats != nil
+	case ListTraces:
+		return each(s.Traces), s.Traces != nil
 	case ListAssets:
 		return each(s.Assets), s.Assets != nil
 	case ListAnswers:
