@@ -262,16 +262,26 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 			return look, fmt.Errorf("trust: %w", err)
 		}
 	}
-	var unset string
-	look.User = os.Expand(l.User, func(name string) string {
-		value, there := os.LookupEnv(name)
-		if !there {
-			unset = name
+	for name, secret := range map[string]struct {
+		said string
+		into *string
+	}{"user": {l.User, &look.User}, "session": {l.Session, &look.Session}} {
+		var unset string
+		*secret.into = os.Expand(secret.said, func(name string) string {
+			value, there := os.LookupEnv(name)
+			if !there {
+				unset = name
+			}
+			return value
+		})
+		if unset != "" {
+			return look, fmt.Errorf("%s: the environment variable %s is not set", name, unset)
 		}
-		return value
-	})
-	if unset != "" {
-		return look, fmt.Errorf("user: the environment variable %s is not set", unset)
+	}
+	if cookie := look.Session; cookie != "" {
+		if _, err := http.ParseCookie(cookie); err != nil {
+			return look, errors.New("session: what the environment variable holds is no cookie; write its name, =, and its value")
+		}
 	}
 	return look, nil
 }

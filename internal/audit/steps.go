@@ -265,6 +265,11 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 		if ask.Live, err = liveOptions(s, l, options); err != nil {
 			return nil, s.ErrorAt(l.Pos, "live: %s", err)
 		}
+		if ask.Dialect != nil {
+			for _, a := range ask.Dialect.Assets {
+				ask.Live.Owners = append(ask.Live.Owners, live.Owned{Path: a.Path, Of: a.Of, Used: a.Used})
+			}
+		}
 	}
 	return ask, nil
 }
@@ -321,6 +326,8 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 	join(&seen)
 	sessions(&seen)
 	ask.serve(&seen)
+	ask.traces(&seen)
+	ask.relied(&seen)
 	return seen, interrupted
 }
 

@@ -2,9 +2,11 @@ package demo
 
 import (
 	"bytes"
+	"compress/gzip"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"time"
 )
 
 // What stands before a stand-in changes what it answers, as a server, a cache or an extension does of which its settings
@@ -15,6 +17,20 @@ type answer struct {
 	status int
 	header http.Header
 	body   []byte
+}
+
+// compress compresses a page as the stand-in would have, unless something else was made of it.
+func (a *answer) compress(wanted bool) {
+	if !wanted || len(a.body) <= 1024 || a.header.Get("Content-Encoding") != "" || !strings.HasPrefix(a.header.Get("Content-Type"), "text/html") {
+		return
+	}
+	var zipped bytes.Buffer
+	to := gzip.NewWriter(&zipped)
+	_, _ = to.Write(a.body)
+	_ = to.Close()
+	a.body = zipped.Bytes()
+	a.header.Set("Content-Encoding", "gzip")
+	a.header.Add("Vary", "Accept-Encoding")
 }
 
 // A disturbance changes an answer.
@@ -28,6 +44,7 @@ func before(wanted func(path string) bool, change ...disturbance) func(http.Hand
 				standIn.ServeHTTP(w, r)
 				return
 			}
+			wants := strings.Contains(r.Header.Get("Accept-Encoding"), "gzip")
 			r.Header.Del("Accept-Encoding") // as it is, to be changed
 			kept := httptest.NewRecorder()
 			standIn.ServeHTTP(kept, r)
@@ -36,6 +53,7 @@ func before(wanted func(path string) bool, change ...disturbance) func(http.Hand
 				c(a)
 			}
 			a.header.Del("Content-Length")
+			a.compress(wants)
 			for name, values := range a.header {
 				w.Header()[name] = values
 			}
@@ -107,4 +125,70 @@ func withoutRedirectAt(host string, encrypted bool, at func(path string) bool) f
 			standIn.ServeHTTP(w, r)
 		})
 	}
+}
+
+// onPlain has something done before an address is answered without a query, and the answer changed.
+func onPlain(path string, do func(), change ...disturbance) func(http.Handler) http.Handler {
+	return func(standIn http.Handler) http.Handler {
+		changed := onAddress(path, change...)(standIn)
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path != path || r.URL.RawQuery != "" {
+				standIn.ServeHTTP(w, r)
+				return
+			}
+			do()
+			changed.ServeHTTP(w, r)
+		})
+	}
+}
+
+// keptOld has a cache answer for a page with what it was once.
+func keptOld(path string) func(http.Handler) http.Handler {
+	return onPlain(path, func() {}, header("Cache-Status", "Brindle; hit"), inPlaceOf("Nine volunteers", "Eight volunteers"))
+}
+
+// slowHits has the cache take longer than making the page anew.
+func slowHits() func(http.Handler) http.Handler {
+	return onPlain("/", func() { time.Sleep(60 * time.Millisecond) })
+}
+
+// slowly has an address take its time.
+func slowly(path string, wait time.Duration) func(http.Handler) http.Handler {
+	return withRequest(func(r *http.Request) {
+		if r.URL.Path == path {
+			time.Sleep(wait)
+		}
+	})
+}
+
+// neverUnchanged has the answer to every condition be the whole again.
+func neverUnchanged() func(http.Handler) http.Handler {
+	return withRequest(func(r *http.Request) {
+		r.Header.Del("If-None-Match")
+		r.Header.Del("If-Modified-Since")
+	})
+}
+
+// asItIs has an address answered uncompressed.
+func asItIs(path string) func(http.Handler) http.Handler {
+	return withRequest(func(r *http.Request) {
+		if r.URL.Path == path {
+			r.Header.Del("Accept-Encoding")
+		}
+	})
+}
+
+// withRequest has something done to requests before they are answered.
+func withRequest(do func(*http.Request)) func(http.Handler) http.Handler {
+	return func(standIn http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			do(r)
+			standIn.ServeHTTP(w, r)
+		})
+	}
+}
+
+// onMissing changes what an address answers that cannot exist.
+func onMissing(change ...disturbance) func(http.Handler) http.Handler {
+	return before(func(path string) bool { return strings.HasPrefix(path, "/weltaxis-") }, change...)
 }

@@ -35,7 +35,9 @@ func TestWellKeptSitesOfAllSystemsAreAligned(t *testing.T) {
 			if in.front == nil && (strings.HasPrefix(n.Missing[0], "server.") || strings.HasPrefix(n.Missing[0], "runtime.")) {
 				continue // nobody shows the configuration of its web server, nor what its runtime was told
 			}
-			unjudged = append(unjudged, n.Rule)
+			if n.Rule != "caching.gain" { // how fast this machine is just now
+				unjudged = append(unjudged, n.Rule)
+			}
 		}
 		if in.folder == "hollin" {
 			assert.Equal(t, []string{"identity.form-recipient", "identity.sample-content"}, unjudged, "Ostler says neither whom forms are sent to, nor what an install comes with")

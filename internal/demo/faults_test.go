@@ -2,6 +2,7 @@ package demo
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net/http"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/site"
 )
@@ -102,7 +104,7 @@ var faults = map[string]fault{
 	"metadata.card-image-declared": {do: func(b *installation) { b.set("card_image", "") }, under: "metadata.card"},
 	"metadata.identity-data":       twin("metadata.identity-data-declared", "structured", "no"),
 	"metadata.structured-valid":    onPage("about", func(p *page) { p.Body += `<script type="application/ld+json">{"@type": "Event", </script>` }),
-	"metadata.image-alt":           onPage("about", func(p *page) { p.Body += `<img src="/posters/card.png">` }),
+	"metadata.image-alt":           onPage("about", func(p *page) { p.Body += `<img src="/posters/card.png" width="600" height="315">` }),
 	"metadata.viewport":            set("theme_viewport", "width=device-width, user-scalable=no"),
 	"metadata.charset":             set("theme_charset", "windows-1252"),
 	"metadata.one-heading":         onPage("about", func(p *page) { p.Body += "<h1>Again</h1>" }),
@@ -113,7 +115,7 @@ var faults = map[string]fault{
 	"visibility.robot-by-name":     onAddressFault("/robots.txt", inPlaceOf("User-agent: *", "User-agent: seekbot\nDisallow: /\n\nUser-agent: *")),
 	"visibility.same-for-search":   {do: func(b *installation) { b.before = fromSearch("https://cheap-lamps.example/") }},
 	"visibility.readable":          onAddressFault("/about/", header("Content-Encoding", "br")),
-	"visibility.assets-answer":     onPage("about", func(p *page) { p.Body += `<img alt="" src="/posters/none.png">` }),
+	"visibility.assets-answer":     onPage("about", func(p *page) { p.Body += `<img alt="" src="/posters/none.png" width="60" height="60">` }),
 	"metadata.structured-group":    intent("  language: en-GB", "  language: en-GB\n  groups: {/tickets: Product, /about: Event, /news/: Product}"),
 	"visibility.index-live":        twin("visibility.index-declared", "hidden", "yes"),
 	"visibility.index-building":    building("visibility.index-building-declared", "hidden", "no"),
@@ -121,7 +123,7 @@ var faults = map[string]fault{
 	"visibility.no-building-hosts": onPage("about", func(p *page) { p.Body += `<a href="https://new.lanternlane.example/">here</a>` }),
 	"visibility.served":            {do: func(b *installation) { b.set("head_code", `<meta name="robots" content="noindex">`) }, under: "visibility.index-live"},
 	"visibility.robots-answer":     set("robots_status", "429"),
-	"visibility.robots-assets":     set("robots_lines", "Disallow: /costumes/\n"),
+	"visibility.robots-assets":     set("robots_lines", "Disallow: /ironed/\n"),
 	"visibility.sitemap":           twin("visibility.sitemap-declared", "sitemap", "no"),
 	"visibility.sitemap-listed":    set("robots_sitemap", "no"),
 	"visibility.sitemap-urls":      set("sitemap_extra", "/gone/"),
@@ -168,24 +170,71 @@ var faults = map[string]fault{
 	"hardening.nosniff":       {do: func(b *installation) { b.before = onPages(header("X-Content-Type-Options", "")) }},
 	"hardening.referrer":      {do: func(b *installation) { b.before = onPages(header("Referrer-Policy", "unsafe-url")) }},
 	"hardening.cookies": {do: func(b *installation) {
-		b.before = onPages(header("Set-Cookie", "brindle_session=invented; Path=/; Secure"))
+		b.before = onAddress("/join/", header("Set-Cookie", "brindle_session=invented; Path=/; Secure"), header("Cache-Control", "private, no-store"))
 	}},
 	"hardening.versions-hidden": {do: func(b *installation) { b.before = onPages(header("X-Powered-By", "Puppets/3.1")) }},
 	"hardening.readme-hidden":   {do: func(b *installation) { b.files["foyer/costumes/README.txt"] = file{"Costumes 1.2\n", 0o644} }},
 	"runtime.session-cookie": {do: func(b *installation) {
 		amended("session.use_strict_mode = 1", "session.use_strict_mode = 0")(b)
-		b.before = onPages(header("Set-Cookie", "STAGEDOOR=invented; Path=/; Secure; HttpOnly; SameSite=Lax"))
+		b.before = onAddress("/stage-door/", header("Set-Cookie", "STAGEDOOR=invented; Path=/; Secure; HttpOnly; SameSite=Lax"))
 	}},
-	"runtime.errors-hidden":           inFolder("foyer", "display_errors = stderr\n"),
-	"runtime.discreet":                {do: amended("expose_php = Off", "expose_php = On")},
-	"runtime.no-remote-include":       {do: amended("allow_url_include = Off", "allow_url_include = yes")},
-	"runtime.upload-limits":           {do: amended("post_max_size = 12M", "post_max_size = 8M")},
-	"runtime.modules":                 {do: amended("extension = intl\n", "; extension = intl\n")},
-	"runtime.lines-work":              {do: amended("memory_limit = 256M", "Memory_Limit = 256M")},
-	"hardening.registration-role":     set("register_role", "editor"),
-	"hardening.session":               set("idle_minutes", "31"),
-	"hardening.debug-off":             {do: func(b *installation) { b.aloud["debug"] = "1" }},
-	"hardening.secret":                {do: func(b *installation) { b.secret = "one character short of enough.." }},
+	"runtime.errors-hidden":       inFolder("foyer", "display_errors = stderr\n"),
+	"runtime.discreet":            {do: amended("expose_php = Off", "expose_php = On")},
+	"runtime.no-remote-include":   {do: amended("allow_url_include = Off", "allow_url_include = yes")},
+	"runtime.upload-limits":       {do: amended("post_max_size = 12M", "post_max_size = 8M")},
+	"runtime.modules":             {do: amended("extension = intl\n", "; extension = intl\n")},
+	"runtime.lines-work":          {do: amended("memory_limit = 256M", "Memory_Limit = 256M")},
+	"hardening.registration-role": set("register_role", "editor"),
+	"hardening.session":           set("idle_minutes", "31"),
+	"hardening.debug-off":         {do: func(b *installation) { b.aloud["debug"] = "1" }},
+	"hardening.secret":            {do: func(b *installation) { b.secret = "one character short of enough.." }},
+	"caching.page-on":             set("cache", "no", "cache_warm", "no"),
+	"caching.page-off":            building("", "cache", "yes"),
+	"caching.works":               {do: func(b *installation) { b.before = onAddress("/", header("Cache-Status", "Brindle; fwd=bypass")) }},
+	"caching.one":                 {do: withExtension("nightlight", "page-cache")},
+	"caching.no-leavings": {do: func(b *installation) {
+		b.files["works/overture/gaslight.php"] = file{"<?php\n// Loaded first.\n", 0o644}
+	}},
+	"caching.fresh": {do: func(b *installation) { b.before = keptOld("/about/") }},
+	"caching.private": {do: func(b *installation) {
+		b.before = onAddress("/join/", header("Set-Cookie", "house_session=invented; Path=/; Secure; HttpOnly; SameSite=Lax"))
+	}},
+	"caching.exclusions":          {do: shop(""), under: "caching.private"},
+	"caching.exclusions-declared": {do: shop(""), under: "caching.private"},
+	"caching.gain":                {do: func(b *installation) { b.before = slowHits() }},
+	"caching.assets":              onAddressFault("/posters/logo.png", header("Cache-Control", "")),
+	"caching.validators":          {do: func(b *installation) { b.before = neverUnchanged() }},
+	"caching.vary":                {do: func(b *installation) { b.before = onPages(header("Vary", "*")) }},
+	"caching.vary-assets":         onAddressFault("/posters/logo.png", header("Vary", "*")),
+	"caching.object":              set("cache_objects", "no"),
+	"caching.database":            set("cache_queries", "no"),
+	"caching.byte-code":           {do: amended("opcache.enable = 1", "opcache.enable = 0")},
+	"caching.preload":             set("cache_warm", "no"),
+	"caching.debug-off":           set("cache_marks", "yes"),
+	"caching.errors-served":       {do: func(b *installation) { b.before = onMissing(header("Cache-Control", "public, max-age=86400")) }},
+	"caching.one-layer":           {do: keptByServer("= /", "fastcgi_cache_key $request_uri;")},
+	"caching.private-configured":  {do: keptByServer("^~ /stage-door", "fastcgi_cache_key $request_uri; fastcgi_ignore_headers Set-Cookie Cache-Control;")},
+	"caching.key":                 {do: keptByServer("^~ /about/", "")},
+	"caching.errors-brief":        {do: keptByServer("~ ^/[^/]+/missing$", "fastcgi_cache_key $request_uri; fastcgi_cache_valid 404 1h;")},
+	"delivery.compression":        twin("delivery.compression-declared", "compress", "no"),
+	"delivery.compression-assets": {do: func(b *installation) {
+		b.files["foyer/props/seating/seats.js"] = file{strings.Repeat("row();", 300), 0o644}
+		b.before = asItIs("/props/seating/seats.js")
+	}},
+	"delivery.minified":     twin("delivery.minified-declared", "minify", "no"),
+	"delivery.asset-count":  onPage("about", func(p *page) { p.Body += manyScripts(26) }),
+	"delivery.asset-owner":  set("head_code", `<script src="/props/seating/seats.js"></script>`),
+	"delivery.page-weight":  {do: heavy("wagon.webp", webP(200<<10), 9)},
+	"delivery.image-format": {do: heavy("wagon.png", picture(64, 64)+strings.Repeat("\x00", 100<<10), 1)},
+	"delivery.image-weight": {do: heavy("wagon.webp", webP(400<<10), 1)},
+	"delivery.image-size":   onPage("about", func(p *page) { p.Body += `<img alt="" src="/posters/card.png" width="600">` }),
+	"delivery.first-byte": {do: func(b *installation) {
+		b.before = slowly("/", 40*time.Millisecond)
+		b.siteFile = "limits: {first_byte: 20}\n" + b.siteFile
+	}},
+	"delivery.network":                set("delivery_host", "https://wagons.example"),
+	"delivery.protocol":               set("http2", "no"),
+	"delivery.capabilities":           {do: amended("extension = apcu\n", "")},
 	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "playhouse.php") }},
 	"permissions.secrets-private":     {do: func(b *installation) { b.chmod(0o444, "playhouse.php") }},
 	"permissions.links-inside":        {do: func(b *installation) { b.links = map[string]string{"works/old": "/usr/share/doc"} }},
@@ -226,7 +275,7 @@ func intent(before, after string) fault {
 func building(declared, option, value string) fault {
 	return fault{do: func(b *installation) {
 		b.siteFile = strings.Replace(b.siteFile, "stage: live", "stage: building", 1)
-		b.set("hidden", "yes", "sitemap", "no", "notify", "no", option, value)
+		b.set("hidden", "yes", "sitemap", "no", "notify", "no", "cache", "no", option, value)
 	}, declared: declared}
 }
 
@@ -344,6 +393,57 @@ func amended(from, to string) func(*installation) {
 	}
 }
 
+// withExtension puts in an extension that is switched on.
+func withExtension(name, kind string) func(*installation) {
+	return func(b *installation) {
+		b.extensions = append(b.extensions, extension{Name: name, Kind: kind, Version: "1.0.0", Newest: "1.0.0", Active: true})
+	}
+}
+
+// shop makes the site one that sells, with a basket, and has the page cache leave out what is said.
+func shop(excludes string) func(*installation) {
+	return func(b *installation) {
+		b.siteFile = strings.Replace(b.siteFile, "purpose: community", "purpose: shop", 1)
+		b.set("cache_excludes", excludes)
+		b.pages = append(b.pages, page{"basket", "Your basket of puppets", "page", "public", "2026-06-01 10:00", "What lies in your basket: puppets, strings, and tickets for the winter show.", "Nothing lies in it yet."})
+		onPage("about", func(p *page) { p.Body += ` <a href="/basket/">Basket</a>` }).do(b)
+	}
+}
+
+// keptByServer has the web server keep what the content system answers at some addresses.
+func keptByServer(location, lines string) func(*installation) {
+	return func(b *installation) {
+		b.front.amend = func(text string) string {
+			text = strings.Replace(text, "    charset utf-8;", "    charset utf-8;\n    fastcgi_cache_path /tmp/kept keys_zone=kept:1m;", 1)
+			return strings.Replace(text, "location ~ /\\. {", "location "+location+" {\n            include fastcgi.conf;\n            fastcgi_param SCRIPT_FILENAME $document_root/index.php;\n            fastcgi_cache kept;\n            fastcgi_cache_valid 200 10m;\n            "+lines+"\n            fastcgi_pass system;\n        }\n\n        location ~ /\\. {", 1)
+		}
+	}
+}
+
+// heavy puts a picture onto a page, so many times under different addresses.
+func heavy(name, text string, count int) func(*installation) {
+	return func(b *installation) {
+		for i := range count {
+			one := fmt.Sprintf("%d-%s", i, name)
+			b.files["foyer/posters/"+one] = file{text, 0o644}
+			onPage("about", func(p *page) { p.Body += `<img alt="A wagon." src="/posters/` + one + `" width="60" height="40">` }).do(b)
+		}
+	}
+}
+
+// webP begins as a picture in WebP does (RFC 9649 §2.4), and has so many bytes.
+func webP(size int) string {
+	return "RIFF\x00\x00\x00\x00WEBPVP8 " + strings.Repeat("\x00", size)
+}
+
+func manyScripts(count int) (markup string) {
+	markup = `<span data-prop="seating"></span>`
+	for i := range count {
+		markup += fmt.Sprintf(`<script src="/props/seating/seats.js?part=%d"></script>`, i)
+	}
+	return markup
+}
+
 func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 	for rule, f := range faults {
 		t.Run(rule, func(t *testing.T) {
@@ -357,8 +457,9 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			all := auditAfter(t, b, f.previous)
 			assert.Equal(t, []string{counts}, deviating(all))
 			assert.Contains(t, noticing(all), rule)
-			// The login form's place, and that addresses should be rewritten, only the settings tell.
-			told := rule == "identity.login-form" || rule == "permalinks.rewriting"
+			// The login form's place, that addresses should be rewritten or pages be kept, and whose assets are whose, only the settings
+			// and their dialect tell.
+			told := slices.Contains([]string{"identity.login-form", "permalinks.rewriting", "caching.works", "delivery.asset-owner"}, rule)
 			if seenFrom(all, rule, facts.Live) && !told {
 				assert.Contains(t, noticing(auditAfter(t, b, f.previous, facts.Live)), rule, "from outside alone")
 			}
@@ -386,11 +487,14 @@ func TestEveryRuleHasItsFault(t *testing.T) {
 func TestAlignedTwinHasNothingToReportAndAllIsJudged(t *testing.T) {
 	result := auditOf(t, lanternLaneAligned())
 	assert.Empty(t, result.Deviations)
-	assert.Empty(t, result.NotJudged)
+	assert.Empty(t, slices.DeleteFunc(result.NotJudged, ofTime))
 	assert.False(t, result.Snapshot.Partial(), "%v", result.Gaps)
 	assert.Equal(t, 1.0, *result.Alignment)
-	assert.Equal(t, 1.0, *result.Judged)
+	assert.Greater(t, *result.Judged, 0.99)
 }
+
+// ofTime is the rule that cannot always be judged: times on a busy machine are what they are.
+func ofTime(n baseline.NotJudged) bool { return n.Rule == "caching.gain" }
 
 // Every deviation of the site in disorder is told by its story, and the story tells of nothing that is not there.
 func TestTheStoryOfLanternLaneIsWhatTheAuditFinds(t *testing.T) {
@@ -407,7 +511,7 @@ func TestTheStoryOfLanternLaneIsWhatTheAuditFinds(t *testing.T) {
 	assert.ElementsMatch(t, told, slices.DeleteFunc(slices.Compact(found), func(rule string) bool {
 		return rule == "permissions.folders" // only ever under the group's writing
 	}))
-	assert.Empty(t, result.NotJudged)
+	assert.Empty(t, slices.DeleteFunc(result.NotJudged, ofTime))
 }
 
 func TestEveryDeviationNamesWhereItWasSeen(t *testing.T) {

@@ -127,7 +127,7 @@ func (f *front) connect(kind, folder string, p ports) (written []string, err err
 	switch kind {
 	case frontNginx:
 		files["listen-http.conf"] = fmt.Sprintf("listen %s;\n", p.http)
-		files["listen-https.conf"] = fmt.Sprintf("listen %s ssl;\nssl_certificate %s;\nssl_certificate_key %s;\nssl_protocols TLSv1.2 TLSv1.3;\n", p.https, p.certificate, p.key)
+		files["listen-https.conf"] = fmt.Sprintf("listen %s ssl http2;\nssl_certificate %s;\nssl_certificate_key %s;\nssl_protocols TLSv1.2 TLSv1.3;\n", p.https, p.certificate, p.key)
 		files["served.conf"] = fmt.Sprintf("upstream system {\n    server %s;\n}\n%s", p.system, p.extra[kind])
 	case frontApache:
 		extra := p.extra[kind]

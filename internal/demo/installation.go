@@ -160,6 +160,7 @@ func (in *installation) happen(e event) {
 		in.secret = e.Secret
 	}
 	in.accounts = append(e.Accounts, in.accounts...)
+	in.extensions = append(in.extensions, e.Extensions...)
 	for name, text := range e.Files {
 		in.files[name] = file{text, 0o644}
 	}

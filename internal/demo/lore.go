@@ -41,6 +41,7 @@ type lore struct {
 	Addresses struct {
 		Static                                                 []string
 		Style, Pictures, Picture, Writer, Find, Join, Numbered string
+		Made, Cart                                             string // minified styles; what a visitor is about to buy, "" where nothing is sold
 	}
 	Folders  map[string]string // and their modes
 	Files    map[string]string

@@ -83,9 +83,6 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 	for _, host := range site.hosts {
 		s.connect[site.folder][host+":"+of] = listener.Addr().String()
 	}
-	if of == "443" {
-		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
-	}
 	handler := http.Handler(in)
 	if site.options["browser_headers"] != "no" {
 		handler = asBehindServer(handler)
@@ -93,10 +90,19 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 	if site.before != nil {
 		handler = site.before(handler)
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	serve := server.Serve
+	if of == "443" {
+		if site.options["http2"] == "no" {
+			server.Protocols = new(http.Protocols)
+			server.Protocols.SetHTTP1(true)
+		}
+		server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+		serve = func(l net.Listener) error { return server.ServeTLS(l, "", "") } // HTTP/2 as well
+	}
 	s.servers = append(s.servers, server)
 	go func() {
-		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		if err := serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
 		}
 	}()

@@ -176,6 +176,8 @@ func (v *view) route(w http.ResponseWriter) {
 		v.sitemap(w)
 	case path == "/feed.xml":
 		v.feed(w)
+	case strings.HasPrefix(path, v.lore.Addresses.Made):
+		v.serveMade(w)
 	case slices.ContainsFunc(v.lore.Addresses.Static, func(prefix string) bool { return strings.HasPrefix(path, prefix) }):
 		v.static(w, path)
 	default:
@@ -190,8 +192,15 @@ func (v *view) static(w http.ResponseWriter, path string) {
 		return
 	}
 	defer root.Close()
+	name := strings.TrimPrefix(path, "/")
+	stat, err := root.Stat(name)
+	content, unread := root.ReadFile(name)
+	if err != nil || unread != nil {
+		http.ServeFileFS(w, v.request, root.FS(), name) // a folder, or nothing
+		return
+	}
 	w.Header().Set("Cache-Control", "public, max-age=604800")
-	http.ServeFileFS(w, v.request, root.FS(), strings.TrimPrefix(path, "/"))
+	v.serveFile(w, name, stat.ModTime(), content)
 }
 
 func (v *view) robots(w http.ResponseWriter) {
@@ -270,7 +279,7 @@ const uncached = 3 * time.Millisecond
 // takes a moment, as pages do.
 func (v *view) cachedPage(w http.ResponseWriter) {
 	key := v.request.Host + v.request.URL.RequestURI()
-	if v.yes("cache") {
+	if v.yes("cache") && !v.leftOut() {
 		v.mu.Lock()
 		kept := v.cache[key]
 		body, err := os.ReadFile(kept.file)
@@ -284,7 +293,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 	}
 	time.Sleep(uncached)
 	status, header, body := v.page()
-	if status == http.StatusOK && v.yes("cache") && header.Get("Cache-Control") == "" {
+	if status == http.StatusOK && v.yes("cache") && !v.leftOut() && header.Get("Cache-Control") == "" {
 		minutes, _ := strconv.Atoi(v.options["cache_minutes"])
 		v.mu.Lock()
 		v.cache[key] = cached{header.Clone(), time.Now().Add(time.Duration(minutes) * time.Minute), v.keep(key, body)}
@@ -313,14 +322,14 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 
 // A rendered is what the template is given.
 type rendered struct {
-	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline    string
-	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Style, Sign, Find, WriterName, DateLine, DatePath, Writer string
-	Verify                                                                                                                          []template.HTML
-	Structured                                                                                                                      template.JS
-	Body, HeadCode                                                                                                                  template.HTML // what the owners put there is markup
-	List                                                                                                                            []listed
-	Nav                                                                                                                             []listed
-	LoginForm, RegisterForm, Single                                                                                                 bool
+	Lang, Title, Description, Robots, Canonical, Generator, Author, Heading, Footer, Viewport, Charset, Icon, SiteTitle, Tagline          string
+	CardImage, CardType, CardTitle, Public, Feed, Topic, Login, Register, Cart, Style, Sign, Find, WriterName, DateLine, DatePath, Writer string
+	Verify                                                                                                                                []template.HTML
+	Structured                                                                                                                            template.JS
+	Body, HeadCode                                                                                                                        template.HTML // what the owners put there is markup
+	List                                                                                                                                  []listed
+	Nav                                                                                                                                   []listed
+	LoginForm, RegisterForm, Single                                                                                                       bool
 }
 
 type listed struct{ Title, Address, About string }
@@ -353,7 +362,7 @@ func (v *view) base() *rendered {
 		Public: v.options["public_url"], Description: v.options["description"], Topic: v.topicPath(), Login: v.options["signin_path"] + "/"}
 	out.Viewport, out.Charset, out.HeadCode = v.options["theme_viewport"], v.options["theme_charset"], template.HTML(v.options["head_code"])
 	at := v.lore.Addresses
-	out.Style, out.Sign, out.Find = fillIn(at.Style, map[string]string{"theme": v.options["theme"]}), at.Pictures+"logo.png", at.Find
+	out.Style, out.Sign, out.Find = v.style(), at.Pictures+"logo.png", at.Find
 	out.WriterName = strings.Fields(v.options["writer"])[0]
 	if v.yes("hidden") {
 		out.Robots = "noindex"
@@ -373,6 +382,7 @@ func (v *view) base() *rendered {
 	if v.yes("register") {
 		out.Register = v.lore.Addresses.Join
 	}
+	out.Cart = at.Cart
 	if v.options["feed_off"] != "yes" {
 		out.Feed = "/feed.xml"
 	}
@@ -409,6 +419,8 @@ func (v *view) content() (int, *rendered, http.Header) {
 		header.Set("Cache-Control", "private, no-store")
 		header.Set("Set-Cookie", strings.ToLower(v.lore.Maker)+"=invented; Path=/; Secure; HttpOnly; SameSite=Lax")
 		return http.StatusOK, out, header
+	case at.Cart != "" && path == at.Cart:
+		return v.cart(out, header), out, header
 	case path == at.Join && v.yes("register") && !v.yes("rewriting_broken"):
 		out.RegisterForm, out.Heading, out.Title, out.Robots = true, "Join", v.title("title_form_page", "Join"), "noindex"
 		return http.StatusOK, out, header

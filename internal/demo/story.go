@@ -27,14 +27,15 @@ type plot struct {
 // An event is something that the building weeks left behind: what happened, which rules should notice, and what it
 // did to the site.
 type event struct {
-	Tells     string
-	NoticedBy []string `yaml:"noticed_by"`
-	Set       map[string]string
-	Aloud     map[string]string
-	Secret    string
-	Accounts  []account
-	Files     map[string]string
-	Modes     map[string]string
+	Tells      string
+	NoticedBy  []string `yaml:"noticed_by"`
+	Set        map[string]string
+	Aloud      map[string]string
+	Secret     string
+	Accounts   []account
+	Extensions []extension
+	Files      map[string]string
+	Modes      map[string]string
 }
 
 func readPlot(name string) *plot {
@@ -71,7 +72,7 @@ func (p *plot) wellKept(folder string) *installation {
 		in.folders[fillIn(folder, names)] = modeOf(mode)
 	}
 	for name, text := range l.Files {
-		in.files[fillIn(name, names)] = file{text, 0o644}
+		in.files[fillIn(name, names)] = file{strings.ReplaceAll(text, "{style}", styleSheet), 0o644}
 	}
 	for name, size := range l.Pictures {
 		in.files[name] = file{picture(size[0], size[1]), 0o644}

@@ -28,22 +28,25 @@ var shipped embed.FS
 
 // A Dialect is one file, checked, with all that it builds on.
 type Dialect struct {
-	Name      string              `yaml:"dialect"`
-	Title     string              `yaml:"title"`
-	Version   int                 `yaml:"version"`
-	About     string              `yaml:"about"`
-	BuildsOn  string              `yaml:"builds_on"` // a shipped dialect, or a file beside this one
-	Without   []string            `yaml:"without"`   // settings and lists of that one which this system does not have
-	Recognise []Sign              `yaml:"recognise"`
-	Public    string              `yaml:"public"` // the folder the web server serves, below the root
-	Roles     Roles               `yaml:"roles"`
-	Variables map[string]Variable `yaml:"variables"`
-	Databases map[string]Database `yaml:"databases"`
-	Stores    map[string]Store    `yaml:"stores"`
-	Settings  map[string]Setting  `yaml:"settings"`
-	Lists     map[string]List     `yaml:"lists"`
-	Caches    []Kept              `yaml:"caches"`
-	Modules   []string            `yaml:"modules"` // of the language runtime, without which parts of the system fail; nil when nobody says
+	Name       string              `yaml:"dialect"`
+	Title      string              `yaml:"title"`
+	Version    int                 `yaml:"version"`
+	About      string              `yaml:"about"`
+	BuildsOn   string              `yaml:"builds_on"` // a shipped dialect, or a file beside this one
+	Without    []string            `yaml:"without"`   // settings and lists of that one which this system does not have
+	Recognise  []Sign              `yaml:"recognise"`
+	Public     string              `yaml:"public"` // the folder the web server serves, below the root
+	Roles      Roles               `yaml:"roles"`
+	Variables  map[string]Variable `yaml:"variables"`
+	Databases  map[string]Database `yaml:"databases"`
+	Stores     map[string]Store    `yaml:"stores"`
+	Settings   map[string]Setting  `yaml:"settings"`
+	Lists      map[string]List     `yaml:"lists"`
+	Caches     []Kept              `yaml:"caches"`
+	Assets     []Asset             `yaml:"assets"`
+	PageCaches []PageCache         `yaml:"page_caches"`
+	Relies     map[string][]string `yaml:"relies"`  // settings that do nothing unless the runtime has one of these modules
+	Modules    []string            `yaml:"modules"` // of the language runtime, without which parts of the system fail; nil when nobody says
 
 	file string
 }
@@ -53,6 +56,22 @@ type Dialect struct {
 type Kept struct {
 	Folder string `yaml:"folder"` // below the root
 	Purge  string `yaml:"purge"`  // path below the site's address, called with POST
+}
+
+// An Asset says whose the styles, scripts and pictures below a path of addresses are.
+type Asset struct {
+	Path string `yaml:"path"` // with {name} for the name of a theme or an extension
+	Of   string `yaml:"of"`   // theme, extension, uploads or system
+	Used string `yaml:"used"` // what stands in a page that uses the extension, with {name}
+}
+
+// A PageCache is an extension that keeps whole pages, and what it puts into an installation: left behind, that is in the way of
+// the next one.
+type PageCache struct {
+	Extension string   `yaml:"extension"`
+	Files     []string `yaml:"files"`   // below the root, that are loaded before anything else
+	Folders   []string `yaml:"folders"` // below the root
+	Lines     string   `yaml:"lines"`   // what stands in lines that it writes into the web server's configuration
 }
 
 // A Variable is a value out of the configuration that other entries use as {name}. A password among them is
@@ -212,6 +231,13 @@ func (d *Dialect) inherit(base *Dialect) error {
 	if len(d.Caches) == 0 {
 		d.Caches = base.Caches
 	}
+	if len(d.Assets) == 0 {
+		d.Assets = base.Assets
+	}
+	if len(d.PageCaches) == 0 {
+		d.PageCaches = base.PageCaches
+	}
+	d.Relies = merged(base.Relies, d.Relies)
 	return nil
 }
 
@@ -250,7 +276,7 @@ func (d *Dialect) check() error {
 	case d.Version < 1:
 		return d.errorf(strict.Pos{}, "version is missing: a whole number from 1")
 	}
-	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists, d.checkCaches} {
+	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists, d.checkCaches, d.checkAssets, d.checkPageCaches} {
 		if err := check(); err != nil {
 			return err
 		}
@@ -304,6 +330,45 @@ func (d *Dialect) checkMarks(at strict.Pos, text string) (err error) {
 		return ""
 	})
 	return err
+}
+
+// AssetOwners are whose assets may be.
+var AssetOwners = []string{"theme", "extension", "uploads", "system"}
+
+func (d *Dialect) checkAssets() error {
+	for _, a := range d.Assets {
+		switch {
+		case !strings.HasPrefix(a.Path, "/"):
+			return d.errorf(strict.Pos{}, "assets: path is one of an address, as /themes/{name}/, and not %q", a.Path)
+		case !slices.Contains(AssetOwners, a.Of):
+			return d.errorf(strict.Pos{}, "assets: %s: of: %q is none of %s%s", a.Path, a.Of, strings.Join(AssetOwners, ", "), nearest.Hint(a.Of, AssetOwners))
+		case strings.Count(a.Path, "{name}") > 1:
+			return d.errorf(strict.Pos{}, "assets: %s: {name} stands in it once at most", a.Path)
+		}
+	}
+	for name := range d.Relies {
+		if _, known := facts.Lookup(facts.Settings.Name(name)); !known {
+			return d.errorf(strict.Pos{}, "relies: there is no setting %q", name)
+		}
+	}
+	return nil
+}
+
+func (d *Dialect) checkPageCaches() error {
+	for _, c := range d.PageCaches {
+		if c.Extension == "" || len(c.Files)+len(c.Folders) == 0 && c.Lines == "" {
+			return d.errorf(strict.Pos{}, "page_caches: each names its extension, and files, folders or lines that it makes")
+		}
+		for _, name := range slices.Concat(c.Files, c.Folders) {
+			if !filepath.IsLocal(name) {
+				return d.errorf(strict.Pos{}, "page_caches: %s: %q is not below the root", c.Extension, name)
+			}
+		}
+		if c.Lines != "" && len(c.Lines) < 4 {
+			return d.errorf(strict.Pos{}, "page_caches: %s: lines: %q is too short to be looked for", c.Extension, c.Lines)
+		}
+	}
+	return nil
 }
 
 // checkCaches lets nothing be called a cache that holds anything else: what is emptied must be the role's of caches alone,

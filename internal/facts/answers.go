@@ -49,6 +49,7 @@ var answerFields = []Field{
 	{Name: "server_header", Type: String, Meaning: "Server"},
 	{Name: "zone", Type: String, Meaning: "the server's cache that may keep it; nothing when none does"},
 	{Name: "valid_seconds", Type: Int, Meaning: "how long that keeps it, -1 when nobody says"},
+	{Name: "error_seconds", Type: Int, Meaning: "how long the server's cache keeps that an address is not there, if the answer says nothing of it; 0 when it does not"},
 	{Name: "cache_key", Type: String, Meaning: "what tells one answer that it keeps from another; nothing when one is given for all addresses"},
 	{Name: "bypass_on", Type: String, Meaning: "what makes the program be asked all the same"},
 	{Name: "stores_private", Type: Bool, Meaning: "the cache keeps answers that set cookies or are said to be private"},

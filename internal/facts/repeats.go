@@ -27,13 +27,14 @@ type Repeat struct {
 	NotModified  string    `json:"not_modified"` // yes or no: what a conditional request got; "" when none was made
 	Private      bool      `json:"private"`      // it says that shared caches are not to keep it
 	SetsSession  bool      `json:"sets_session"`
+	SignIn       bool      `json:"sign_in"`      // it is a page with a form to sign in with
 	Personal     string    `json:"personal"`     // why it is somebody's own, "" when it is everybody's
 	Same         bool      `json:"same"`         // each ask got the same text
 	Around       string    `json:"around"`       // the way around the cache; "" when none was found, or none was looked for
 	Old          string    `json:"old"`          // in what the kept page differs from the one around the cache, "" when it does not
 	Session      string    `json:"session"`      // what became of an ask with a session, in the words of outcomes; "" when none was made
 	SessionSame  bool      `json:"session_same"` // that got the same text
-	Leaks        string    `json:"leaks"`        // what of somebody with a session somebody without was given afterwards
+	Leaks        string    `json:"leaks"`        // what somebody with a session or without one is given that was made for the other
 	FirstBytes   []float64 `json:"first_bytes"`  // of the asks, in milliseconds, connecting left out
 	AroundBytes  []float64 `json:"around_bytes"` // of those around the cache
 	Gain         string    `json:"gain"`         // whether the cache makes it faster, in the words of gains; "" when that cannot be told
@@ -74,6 +75,7 @@ var repeatTable = tableOf(
 		why: func(r *Repeat) string { return "no conditional request was made of it" }},
 	yes("private", "it says that shared caches are not to keep it", func(r *Repeat) bool { return r.Private }),
 	yes("sets_session", "it sets a cookie that carries a session", func(r *Repeat) bool { return r.SetsSession }),
+	yes("sign_in", "it holds a form to sign in with, and is not the home page", func(r *Repeat) bool { return r.SignIn }),
 	text("personal", "why it is somebody's own; nothing when it is everybody's", func(r *Repeat) string { return r.Personal }),
 	yes("same", "each ask got the same text", func(r *Repeat) bool { return r.Same }),
 	text("around", "the way around the cache; nothing when none was found", func(r *Repeat) string { return r.Around }),
@@ -86,7 +88,7 @@ var repeatTable = tableOf(
 		why: func(r *Repeat) string {
 			return "it was not asked for with a session: say live: {session: \"${NAME}\"} in the site file"
 		}},
-	text("leaks", "what of somebody with a session somebody without was given afterwards; nothing when nothing was", func(r *Repeat) string { return r.Leaks }),
+	text("leaks", "what somebody with a session is given that was made for somebody without, or the other way round; nothing when nothing was, or nobody looked", func(r *Repeat) string { return r.Leaks }),
 	milliseconds("first_byte", "milliseconds to the first byte, the median of at least six asks, connecting left out", 6, func(r *Repeat) []float64 { return r.FirstBytes }, "first_bytes"),
 	milliseconds("around_byte", "the same around the cache, of at least three", 3, func(r *Repeat) []float64 { return r.AroundBytes }, "around_bytes"),
 	column[Repeat]{Field: Field{Name: "gain", Type: Words, Words: gainWords, Meaning: "whether the cache makes it faster"}, get: func(r *Repeat) (Value, bool) { return TextOf(Words, r.Gain), r.Gain != "" },

@@ -80,6 +80,7 @@ var (
 	RuntimeMended  = amountKey(Runtime, Date, "mended_until", "until when flaws in it are mended, by whoever it comes from")
 	RuntimeModules = listKey(Runtime, "modules", "modules that its files load")
 	RuntimeMissing = listKey(Runtime, "modules_missing", "modules that the dialect says the content system relies on, and that are not loaded")
+	RuntimeRelied  = listKey(Runtime, "modules_relied", "settings that are switched on and rely on a module that is not loaded, each with the module")
 	runtimeTerms   = runtimeKeys()
 )
 

@@ -172,8 +172,11 @@ var (
 	CacheDatabase       = yesKey(Settings, "cache.database", "database answers are cached").change(18).seenBy(Visitors)
 	CachePreload        = yesKey(Settings, "cache.preload", "the page cache is filled ahead of visitors").change(18).seenBy(Visitors)
 	CacheDebug          = yesKey(Settings, "cache.debug", "the cache's own debug or preview mode").change(18).seenBy(Visitors)
+	CacheExcludes       = listKey(Settings, "cache.excludes", "addresses that the page cache leaves out: paths, with * for anything").change(18).seenBy(Visitors)
+	CacheKeepers        = numberKey(Settings, "cache.keepers", "page caches that are switched on, among the extensions").change(18).seenBy(Visitors)
 	CacheLifetime       = amountKey(Settings, Duration, "cache.lifetime", "how long a cached page is kept").change(18).seenBy(Visitors)
 	DeliveryCompression = yesKey(Settings, "delivery.compression", "responses are compressed").change(19).decided("asset.compressed").noticed("it may break pages where the host does something of the kind already; the home page is looked at afterwards").seenBy(Visitors)
+	DeliveryHost        = textKey(Settings, URL, "delivery.host", "the host of a delivery network, from which styles, scripts and pictures are to come").own().change(20).noticed("pictures and styles come from another host; the home page is looked at afterwards").seenBy(Visitors)
 	DeliveryMinify      = yesKey(Settings, "delivery.minify", "styles and scripts are minified").change(20).noticed("it may break styles or scripts; the home page is looked at afterwards").seenBy(Visitors)
 
 	RegistrationOpen         = yesKey(Settings, "registration.open", "visitors may register").change(2).noticed("visitors can register, or can no more").seenBy(Visitors, Members)

@@ -38,7 +38,7 @@ const MaxAside = 256 << 20
 // finish adds the emptying of the caches where something changes that visitors see.
 func (p *planning) finish() {
 	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Makeable() && rows[c.Kind].shown })
-	if p.Dialect == nil || !visible || !p.Pages {
+	if p.Dialect == nil || (!visible || !p.Pages) && len(p.emptied) == 0 {
 		return
 	}
 	at := slices.IndexFunc(p.plan.Changes, Change.ForPerson)
@@ -49,7 +49,7 @@ func (p *planning) finish() {
 		if kept.Folder != "" && p.Stores.Root == "" {
 			continue // it cannot be reached
 		}
-		c := Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: []string{}, Risk: facts.Visible,
+		c := Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: slices.Concat([]string{}, p.emptied), Risk: facts.Visible,
 			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}}
 		if err := planPurge(p, &c); err != nil {
 			c.cannot(err)
@@ -57,6 +57,17 @@ func (p *planning) finish() {
 		}
 		p.plan.Changes = slices.Insert(p.plan.Changes, at, c)
 	}
+}
+
+// empties notes a deviation that is put right by emptying the caches, which every run does at its end; false where none is known.
+func (p *planning) empties(d facts.Deviation) bool {
+	if d.Fix.Kind != facts.KindPurge || p.Dialect == nil || !slices.ContainsFunc(p.Dialect.Caches, func(k dialect.Kept) bool { return k.Purge != "" || p.Stores.Root != "" }) {
+		return false
+	}
+	if !slices.Contains(p.emptied, d.Rule) {
+		p.emptied = append(p.emptied, d.Rule)
+	}
+	return true
 }
 
 func planPurge(p *planning, c *Change) error {

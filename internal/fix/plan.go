@@ -144,6 +144,7 @@ type planning struct {
 	Wishes
 	site    *store.Installation
 	plan    *Plan
+	emptied []string                        // rules that are put right by emptying the caches
 	about   string                          // subject of the deviation at hand
 	members map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
@@ -162,6 +163,7 @@ func (p *planning) collect() {
 			made = true
 		}
 		made = p.modes(d) || made
+		made = p.empties(d) || made
 		made = p.wish(d) || made
 		if d.Fix.Write != nil && p.Dialect != nil {
 			p.merge(Change{Rules: []string{d.Rule}, Kind: File, Name: path.Join(p.Dialect.Public, d.Fix.Write.File), Subject: cmp.Or(d.Fix.Write.Line, d.Fix.Write.Drop), Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Steps: d.Fix.Steps, severity: d.Severity,

@@ -96,8 +96,9 @@ type Live struct {
 	Referrer    string            `yaml:"referrer"` // where somebody comes from who follows a search result
 	Own         bool              `yaml:"own"`      // paths that nobody links to may be probed
 	Connect     map[string]string `yaml:"connect"`
-	Trust       string            `yaml:"trust"` // file of certificates in PEM
-	User        string            `yaml:"user"`  // name:password for a locked site; ${NAME} stands for an environment variable
+	Trust       string            `yaml:"trust"`   // file of certificates in PEM
+	User        string            `yaml:"user"`    // name:password for a locked site; ${NAME} stands for an environment variable
+	Session     string            `yaml:"session"` // name=value of a cookie that carries a session, to look as somebody who is signed in; ${NAME} stands for an environment variable
 	Pages       *int              `yaml:"pages"`
 	Depth       *int              `yaml:"depth"`
 	Seconds     *int              `yaml:"seconds"`
@@ -509,6 +510,9 @@ func (s *Site) checkLive() error {
 	}
 	if _, password, _ := strings.Cut(l.User, ":"); password != "" && !strings.Contains(password, "${") {
 		return s.ErrorAt(l.Pos, "live: user: a secret does not stand in the site file; write name:${NAME}, with the password in an environment variable")
+	}
+	if l.Session != "" && !strings.Contains(l.Session, "${") {
+		return s.ErrorAt(l.Pos, "live: session: a secret does not stand in the site file; write ${NAME}, with name=value of the cookie in an environment variable")
 	}
 	if l.Rate != nil && *l.Rate < 0 {
 		return s.ErrorAt(l.Pos, "live: rate is at least 0")

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 
+	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
 )
 
@@ -276,6 +277,8 @@ func (v *visit) notFound(ctx context.Context) {
 	if ch.steps > 0 {
 		status = ch.first
 	}
+	v.missing = at
+	say(v, facts.LiveMissingFresh, int(freshFor(caching.Shared, ch.last)), at.String())
 	shown := v.home.String() + "… (an address that cannot exist)"
 	say(v, facts.LiveNotFoundStatus, status, shown)
 	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), sought{})

@@ -1,9 +1,12 @@
 package live
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"image"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -12,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
 )
 
@@ -23,7 +27,7 @@ var looked = []string{styleKind, scriptKind, fontKind, pictureKind, mediaKind, o
 
 // assets fetches what the pages name beside other pages, as far as it is the site's own, and what its styles name.
 func (v *visit) assets(ctx context.Context) {
-	v.seen.Assets = []facts.Asset{}
+	v.seen.Assets, v.validators = []facts.Asset{}, map[string]http.Header{}
 	var wanted []*facts.Asset
 	known := map[string]*facts.Asset{}
 	beyond := 0
@@ -77,6 +81,8 @@ func (v *visit) assets(ctx context.Context) {
 			v.seen.Tell(facts.ServedPathHint, u.Path)
 		}
 	}
+	v.conditionally(ctx)
+	v.weigh()
 	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	if beyond > 0 {
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped, Because: fmt.Sprintf("of styles, scripts and pictures only the first %d that robots.txt allows are fetched", maxAssets)})
@@ -94,8 +100,11 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 			if ctx.Err() != nil || v.refusal.is() {
 				return nil
 			}
-			if ch, seen := v.pictures[a.Address]; seen {
-				a.Status, a.Final = ch.last.status, ch.final.String()
+			if shown, seen := v.pictures[a.Address]; seen && shown.last != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				v.describeAsset(a, shown.chain)
+				a.Format, a.Width, a.Height = shown.kind, shown.size.Width, shown.size.Height
 				return nil
 			}
 			u, _ := url.Parse(a.Address)
@@ -118,7 +127,10 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 				v.seen.AddGap(gap(a.Address, err))
 			case ch.outside:
 			case ch.last != nil:
-				a.Status, a.Final = ch.last.status, ch.final.String()
+				v.describeAsset(a, ch)
+				if ch.last.status == http.StatusOK && err == nil {
+					v.measureAsset(a, ch.last)
+				}
 				if ch.last.status == http.StatusOK && a.Kind == styleKind && err == nil {
 					named[i] = absolute(ch.final, styleAddresses(string(ch.last.body)))
 					v.inStyle(a.Address, named[i])
@@ -136,6 +148,100 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 	}
 	_ = group.Wait()
 	return named
+}
+
+// describeAsset notes how an asset answers, and what it says to caches.
+func (v *visit) describeAsset(a *facts.Asset, ch chain) {
+	answer := ch.last
+	a.Status, a.Final, a.Owner = answer.status, ch.final.String(), ownerOf(ch.final.Path, v.Owners)
+	a.Named = namedByContent(ch.final.Path, ch.final.RawQuery)
+	a.CacheControl, a.Vary, a.Type = joined(answer.header, "Cache-Control"), joined(answer.header, "Vary"), facts.Shorten(answer.header.Get("Content-Type"), 100)
+	a.Fresh, a.Validator, a.Compressed = freshFor(caching.Private, answer), hasValidator(answer.header), facts.Shorten(answer.compressed, 60)
+	a.Sent, a.Size, a.Saves = answer.sent, answer.size, -1
+	if a.Validator {
+		v.validators[a.Address] = caching.Asks(answer.header)
+	}
+}
+
+// measureAsset looks into what came of an asset.
+func (v *visit) measureAsset(a *facts.Asset, answer *response) {
+	switch a.Kind {
+	case styleKind, scriptKind:
+		a.Saves = saves(a.Kind, answer.body)
+	case pictureKind, cardKind, saidKind:
+		a.Format = pictureFormat(answer.body)
+		if size, _, err := image.DecodeConfig(bytes.NewReader(answer.body)); err == nil {
+			a.Width, a.Height = size.Width, size.Height
+		}
+	}
+}
+
+// maxConditional is how many assets are asked for once more, on condition that they have changed.
+const maxConditional = 10
+
+// conditionally asks for some assets as a browser does that has them: styles and scripts first.
+func (v *visit) conditionally(ctx context.Context) {
+	asked := 0
+	for _, kinds := range []string{styleKind + scriptKind, pictureKind + fontKind} {
+		for i := range v.seen.Assets {
+			a := &v.seen.Assets[i]
+			if !strings.Contains(kinds, a.Kind) || a.Status != http.StatusOK || !a.Validator || a.Final != a.Address || asked >= maxConditional || v.refusal.is() || ctx.Err() != nil {
+				continue
+			}
+			u, err := url.Parse(a.Address)
+			if err != nil || originOf(u) != v.client.origin { // further fields go nowhere else
+				continue
+			}
+			asked++
+			answer, err := v.client.briefly().with(v.validators[a.Address]).get(ctx, u)
+			if err == nil {
+				a.NotModified = yesNo(answer.status == http.StatusNotModified)
+			}
+			answer.release()
+		}
+	}
+}
+
+// weigh sums up what pages load: KiB that are sent for a page and for what it names of the site's own, styles' pictures among them.
+func (v *visit) weigh() {
+	known := map[string]*facts.Asset{}
+	below := map[string][]*facts.Asset{} // by the style that names them
+	for i := range v.seen.Assets {
+		a := &v.seen.Assets[i]
+		known[a.Address] = a
+		below[a.From] = append(below[a.From], a)
+	}
+	hosts := map[string]bool{}
+	for _, p := range v.real() {
+		counted := map[string]bool{}
+		bytes := max(p.page.Sent, 0)
+		var add func(address string)
+		add = func(address string) {
+			a := known[address]
+			if a == nil || counted[address] {
+				return
+			}
+			counted[address] = true
+			bytes += max(a.Sent, 0)
+			if a.Kind == styleKind {
+				for _, more := range below[address] {
+					add(more.Address)
+				}
+			}
+		}
+		for _, pulled := range p.pulls {
+			if isLoaded(pulled.kind) && pulled.kind != formKind && pulled.kind != frameKind {
+				add(pulled.address)
+				if u, err := url.Parse(pulled.address); err == nil && len(hosts) < maxHosts {
+					hosts[strings.ToLower(u.Hostname())] = true
+				}
+			}
+		}
+		p.page.Weight = (bytes + 1023) / 1024
+	}
+	if !v.partly {
+		say(v, facts.LiveAssetHosts, slices.Sorted(maps.Keys(hosts)), v.home.String())
+	}
 }
 
 // users are the pages that name an asset themselves.

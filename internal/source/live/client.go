@@ -14,8 +14,10 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -31,7 +33,7 @@ import (
 // Bounds of every request, whatever the other side does.
 const (
 	maxBody     = 4 << 20          // bytes of a body that are read, after decompression
-	briefBody   = 16 << 10         // bytes of a body of which only the start is read
+	briefBody   = 64 << 10         // bytes of a body of which only the start is kept
 	maxHeaders  = 256 << 10        // bytes of headers
 	maxSteps    = 10               // redirects that are followed
 	requestTime = 20 * time.Second // for one request with its body
@@ -55,13 +57,21 @@ type client struct {
 	user     string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
 	patience time.Duration // for one request with its body
 	referrer string        // where it says to come from, "" for nowhere
-	brief    bool          // of bodies only the start is read: whether there is one is all that is asked
+	brief    bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
+	fields   http.Header   // further fields of its requests; only sent to its own origin
 }
 
-// briefly is the same client, which reads the start of a body and hangs up.
+// briefly is the same client, which keeps the start of a body, and hangs up where the rest would tell nothing.
 func (c *client) briefly() *client {
 	other := *c
 	other.brief = true
+	return &other
+}
+
+// with is the same client, which sends further fields along.
+func (c *client) with(fields http.Header) *client {
+	other := *c
+	other.fields = fields
 	return &other
 }
 
@@ -170,6 +180,45 @@ type response struct {
 	cut        bool          // there was more than maxBody
 	compressed string
 	tls        *tls.ConnectionState
+	protocol   string // HTTP/1.1 and the like
+	closes     bool   // the connection is not kept open
+	sent       int    // bytes of the body as they came; -1 when not all did
+	size       int    // and unpacked
+	took       clock
+	at         time.Time // when it came
+}
+
+// A clock says how long a request took.
+type clock struct {
+	connect time.Duration // 0 on a connection that was open
+	first   time.Duration // from then to the first byte of the answer
+	whole   time.Duration // to its end
+}
+
+// timed notes in the clock what a request waits for.
+func (c *clock) timed(ctx context.Context) context.Context {
+	start := time.Now()
+	connected := start
+	return httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+		GotConn: func(info httptrace.GotConnInfo) {
+			if connected = time.Now(); !info.Reused {
+				c.connect = connected.Sub(start)
+			}
+		},
+		GotFirstResponseByte: func() { c.first = time.Since(connected) },
+	})
+}
+
+// A counted reader counts what is read of another.
+type counted struct {
+	io.Reader
+	n int
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.n += n
+	return n, err
 }
 
 // get fetches one address without following redirects.
@@ -179,7 +228,8 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, c.patience)
 	defer cancel()
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
+	var took clock
+	request, err := http.NewRequestWithContext(took.timed(ctx), http.MethodGet, at.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -189,8 +239,11 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	if c.referrer != "" {
 		request.Header.Set("Referer", c.referrer)
 	}
-	if name, password, ok := strings.Cut(c.user, ":"); ok && originOf(at) == c.origin {
-		request.SetBasicAuth(name, password)
+	if originOf(at) == c.origin {
+		maps.Copy(request.Header, c.fields)
+		if name, password, ok := strings.Cut(c.user, ":"); ok {
+			request.SetBasicAuth(name, password)
+		}
 	}
 	start := time.Now()
 	answer, err := c.http.Do(request)
@@ -200,15 +253,39 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	}
 	slog.Debug("asked", "address", at.String(), "status", answer.StatusCode, "took", time.Since(start))
 	defer answer.Body.Close()
-	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding")}
+	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding"), protocol: answer.Proto, closes: answer.Close, took: took, at: time.Now(), sent: -1, size: -1}
+	body := &counted{Reader: answer.Body}
 	if c.brief {
-		_, err := io.CopyN(io.Discard, answer.Body, briefBody)
-		if err != nil && !errors.Is(err, io.EOF) {
-			return r, plainError(err)
-		}
-		return r, nil
+		err = r.begin(body, answer.ContentLength)
+	} else if err = r.read(body); err == nil && !r.cut {
+		r.sent, r.size = body.n, len(r.body)
 	}
-	return r, r.read(answer.Body)
+	r.took.whole = time.Since(start)
+	return r, err
+}
+
+// begin reads the start of a body, which is kept as it comes, and counts the rest where its length is not said.
+func (r *response) begin(body *counted, length int64) error {
+	r.buffer = bodies.Get().(*bytes.Buffer)
+	r.buffer.Reset()
+	_, err := io.CopyN(r.buffer, body, briefBody)
+	r.body = r.buffer.Bytes()
+	if err == nil && length < 0 {
+		_, err = io.CopyN(io.Discard, body, maxBody)
+	}
+	switch {
+	case length >= 0:
+		r.sent = int(length)
+	case errors.Is(err, io.EOF):
+		r.sent = body.n
+	}
+	if r.compressed == "" {
+		r.size = r.sent
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		return plainError(err)
+	}
+	return nil
 }
 
 func (r *response) read(body io.Reader) error {

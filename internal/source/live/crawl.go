@@ -207,7 +207,7 @@ func (v *visit) analyse(ch chain) *document {
 	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) || unknownCharset(ch.last.header) != "" {
 		return nil
 	}
-	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{v.Analytics, v.Strangers, ch.final.String() == v.home.String()})
+	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{v.Owners, v.Analytics, v.Strangers, ch.final.String() == v.home.String()})
 }
 
 // unknownCharset is the name of a character encoding in a Content-Type header that nobody knows (Encoding Standard §4.2).
@@ -255,6 +255,8 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	if address == v.home.String() {
 		say(v, facts.HomeHeaders, headerLines(answer.header), address)
 		v.versions = versionsIn(answer.header)
+		say(v, facts.LiveProtocol, answer.protocol, address)
+		say(v, facts.LiveKeptOpen, !answer.closes, address)
 	}
 	v.tellCookies(address, answer.header)
 	if answer.cut {
@@ -265,6 +267,7 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 		may, _, _ := v.engineMay(answer.url)
 		p.page = facts.Page{Address: address, Path: answer.url.RequestURI(), Status: answer.status, Depth: depth, Linked: p.page.Linked, InSitemap: p.page.InSitemap,
 			RobotsHeader: facts.Shorten(strings.ToLower(strings.Join(answer.header.Values("X-Robots-Tag"), "; ")), maxText), Disallowed: !may, Unread: unread}
+		v.cached(&p.page, answer)
 		v.unread++
 		return nil
 	}
@@ -379,7 +382,7 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			continue // not a cookie, or one that is taken away
 		}
 		now := facts.Cookie{Name: facts.Shorten(cookie.Name, 100), From: at, Encrypted: strings.HasPrefix(at, "https:"), Secure: cookie.Secure, HTTPOnly: cookie.HttpOnly, SameSite: sameSite(cookie.SameSite),
-			Session: !otherName.MatchString(cookie.Name) && (sessionName.MatchString(cookie.Name) || cookie.MaxAge == 0 && cookie.Expires.IsZero() && random.MatchString(cookie.Value))}
+			Session: carriesSession(cookie)}
 		switch {
 		case cookie.MaxAge > 0:
 			now.Life = int64(cookie.MaxAge)
@@ -399,6 +402,11 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			v.seen.Cookies = append(v.seen.Cookies, now)
 		}
 	}
+}
+
+// carriesSession tells whether a cookie seems to carry somebody's session, by its name, or by what it holds and for how long.
+func carriesSession(cookie *http.Cookie) bool {
+	return !otherName.MatchString(cookie.Name) && (sessionName.MatchString(cookie.Name) || cookie.MaxAge == 0 && cookie.Expires.IsZero() && random.MatchString(cookie.Value))
 }
 
 func sameSite(mode http.SameSite) string {

@@ -1,7 +1,6 @@
 package live
 
 import (
-	"net/http"
 	"net/url"
 	"regexp"
 	"strconv"
@@ -37,7 +36,10 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Breadcrumbs = d.breadcrumbs || contains(page.Structured, "BreadcrumbList")
 	page.Analytics = d.analytics
 	page.Forms, page.RobotCheck = d.forms, d.robotCheck
-	page.Hit, page.CacheSays = cacheHit(answer.header)
+	v.cached(page, answer)
+	page.Personal = personal(u, d)
+	page.Unused, page.Unsized = d.unused, d.unsized
+	page.Loads = countLoads(d.pulls)
 	page.Framing, page.FramesLimited = policy.Framing(answer.header)
 	page.Sniffing, page.SniffStopped = policy.Sniffing(answer.header)
 	page.Referrer, page.ReferrerShort = policy.Referrer(answer.header, d.referrer)
@@ -105,23 +107,16 @@ func zoomable(viewport string) bool {
 	return strings.Contains(viewport, "width")
 }
 
-// cacheHit reads the headers by which a shared cache tells that it answered: Cache-Status (RFC 9211), Age (RFC
-// 9111 §5.1), and the usual ones that hold the word hit.
-func cacheHit(header http.Header) (hit bool, says string) {
-	for name, values := range header {
-		lower := strings.ToLower(name)
-		value := strings.ToLower(strings.Join(values, ", "))
-		if strings.Contains(lower, "cache") && lower != "cache-control" && regexpHit.MatchString(value) {
-			return true, name + ": " + strings.Join(values, ", ")
+// countLoads is how many different styles and scripts a page loads.
+func countLoads(pulls []pull) int {
+	var different []string
+	for _, p := range pulls {
+		if (p.kind == styleKind || p.kind == scriptKind) && !contains(different, p.address) {
+			different = append(different, p.address)
 		}
 	}
-	if age, err := strconv.Atoi(header.Get("Age")); err == nil && age > 0 {
-		return true, "Age: " + header.Get("Age")
-	}
-	return false, ""
+	return len(different)
 }
-
-var regexpHit = regexp.MustCompile(`\bhit\b`)
 
 var (
 	dateListing   = regexp.MustCompile(`^/(?:19|20)\d\d(?:/\d{1,2}){0,2}/?$`)

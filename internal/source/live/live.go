@@ -41,6 +41,8 @@ type Options struct {
 	List         []string // further paths or addresses of the site to look at
 	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
 	Previous     []string // addresses that answered at an earlier time
+	Owners       []Owned  // whose assets are whose
+	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
 	patience time.Duration // for one request; requestTime when zero
 }
@@ -137,28 +139,31 @@ func newVisit(o Options) (*visit, error) {
 	for i, host := range o.Strangers {
 		o.Strangers[i] = strings.ToLower(host)
 	}
-	return &visit{Options: o, client: client, home: home, pictures: map[string]chain{}}, err
+	return &visit{Options: o, client: client, home: home, pictures: map[string]pictured{}}, err
 }
 
 // A visit is one look at a site.
 type visit struct {
 	Options
-	client   *client
-	home     *url.URL // where the address leads
-	seen     facts.Seen
-	versions []string // of programs, that the home page's headers and comments and the feed name
-	robots   *robotsFile
-	refusal  refusal
-	taken    atomic.Int64        // pages that were fetched
-	pages    map[string]*visited // by address
-	order    []string
-	beyond   int  // addresses past the bound
-	unread   int  // pages that could not be read as their headers say
-	partly   bool // only a part of the site was looked at
-	sitemap  *sitemapFound
-	hosts    map[string]bool
-	pictures map[string]chain // that were measured, without their bodies
-	nowhere  uint64           // digest of what an address answers that cannot exist, when it answers as a page does
+	client     *client
+	home       *url.URL // where the address leads
+	seen       facts.Seen
+	versions   []string // of programs, that the home page's headers and comments and the feed name
+	robots     *robotsFile
+	refusal    refusal
+	taken      atomic.Int64        // pages that were fetched
+	pages      map[string]*visited // by address
+	order      []string
+	beyond     int  // addresses past the bound
+	unread     int  // pages that could not be read as their headers say
+	partly     bool // only a part of the site was looked at
+	sitemap    *sitemapFound
+	hosts      map[string]bool
+	pictures   map[string]pictured    // that were measured
+	session    string                 // the cookie of a session that the site began with us: name=value
+	validators map[string]http.Header // by which assets are asked for once more
+	missing    *url.URL               // an address that cannot exist
+	nowhere    uint64                 // digest of what an address answers that cannot exist, when it answers as a page does
 }
 
 func gap(what string, err error, names ...string) facts.Gap {
@@ -219,6 +224,7 @@ func (v *visit) look(ctx context.Context) {
 	v.lost(ctx)
 	v.spellings(ctx)
 	v.arrive(ctx)
+	v.repeat(ctx)
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
 	v.login(ctx)
 	v.private(ctx)

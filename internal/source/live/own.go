@@ -32,6 +32,7 @@ func (v *visit) login(ctx context.Context) {
 	}
 	if ch.last != nil {
 		v.tellCookies(at.String(), ch.last.header)
+		v.repeatSignIn(ctx, at, ch)
 	}
 	say(v, facts.LiveLoginPath, v.LoginPath, at.String())
 	say(v, facts.LiveLoginHost, ch.final.Hostname(), at.String())

@@ -29,6 +29,9 @@ type document struct {
 	headings, words, images  int
 	heading                  string // the first
 	imagesBare               []string
+	unsized                  []string // pictures of which it does not say how wide and high they are
+	signsOut                 bool     // somebody is offered to sign out
+	unused                   []string // assets of extensions that it does not use
 	generator, author        string
 	referrer                 string            // what the tag says
 	versions                 []string          // of programs, that comments name
@@ -112,6 +115,7 @@ type analyser struct {
 	inBody          bool   //
 	anchor          string // the link as it is written
 	inLink          bool   // within a link
+	inButton        bool   //
 	inHome          bool   // within a link home
 	afterHome       bool   // just behind one
 	rawType         string // type of the script that is open
@@ -124,6 +128,7 @@ type analyser struct {
 
 // Sought is what is looked for in every page.
 type sought struct {
+	owners    []Owned  // whose assets are whose
 	analytics string   // token of the snippet
 	strangers []string // hosts that no address should name, in lower case
 	linkTexts bool     // the words of its links
@@ -146,6 +151,7 @@ func analyse(at *url.URL, body []byte, contentType string, look sought) *documen
 	for a.step() {
 	}
 	a.fromStructured()
+	a.unused = unusedIn(a.pulls, body, look.owners)
 	return &a.document
 }
 
@@ -222,6 +228,8 @@ func (a *analyser) end(name []byte) {
 		a.inTitle = false
 	case "a":
 		a.inHome, a.afterHome, a.inLink = false, a.inHome, false
+	case "button":
+		a.inButton = false
 	case "h1":
 		a.inHeading = false
 	case "script", "style":
@@ -301,6 +309,7 @@ func (a *analyser) start(name, raw []byte) {
 			a.forms++
 		}
 	case "button":
+		a.inButton = true
 		a.pull(formKind, a.read()["formaction"])
 	case "input":
 		a.input(a.read())
@@ -459,6 +468,9 @@ func (a *analyser) image(attributes map[string]string) {
 	src := attributes["src"]
 	a.pull(pictureKind, src)
 	a.candidates(attributes["srcset"])
+	if !sized(attributes) && src != "" && !strings.HasPrefix(src, "data:") && len(a.unsized) < 5 {
+		a.keep(&a.unsized, src)
+	}
 	if attributes["role"] == "presentation" || attributes["aria-hidden"] == "true" {
 		return
 	}
@@ -467,6 +479,22 @@ func (a *analyser) image(attributes map[string]string) {
 		a.keep(&a.imagesBare, src)
 	}
 }
+
+// isOffered tells whether text stands in a link or a button.
+func (a *analyser) isOffered() bool { return a.inLink || a.inButton }
+
+// sized tells whether a picture says how wide and high it is, or in what proportion, so that what follows it stays where it is
+// while it comes (HTML Living Standard §4.8.17, CSS Sizing 4 §5.1).
+func sized(attributes map[string]string) bool {
+	style := strings.ToLower(attributes["style"])
+	says := func(name string) bool {
+		return attributes[name] != "" || strings.HasPrefix(style, name+":") || strings.Contains(style, ";"+name+":") || strings.Contains(style, " "+name+":")
+	}
+	return says("width") && says("height") || strings.Contains(style, "aspect-ratio")
+}
+
+// signOut are the words of a link or a button to sign out with: who is offered that is signed in.
+var signOut = map[string]bool{"sign out": true, "log out": true, "logout": true, "log off": true, "sign off": true, "abmelden": true, "ausloggen": true, "déconnexion": true, "se déconnecter": true, "cerrar sesión": true, "esci": true, "disconnetti": true, "uitloggen": true, "afmelden": true, "sair": true, "wyloguj": true}
 
 // robotChecks are words by which what asks whether one is a robot gives itself away.
 var robotChecks = []string{"captcha", "robot-check", "human-check", "not-a-robot"}
@@ -516,6 +544,9 @@ func (a *analyser) text(raw []byte) {
 		return
 	}
 	a.goesOn(raw)
+	if !a.signsOut && len(raw) < 40 && a.isOffered() {
+		a.signsOut = signOut[strings.ToLower(strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "))]
+	}
 	if a.inLink && a.wanted.linkTexts && len(a.linkTexts) < maxKept {
 		if words := strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "); len(words) > 2 {
 			a.linkTexts = append(a.linkTexts, a.short(words))

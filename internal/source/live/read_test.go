@@ -3,7 +3,6 @@ package live
 import (
 	"bytes"
 	"compress/gzip"
-	"net/http"
 	"net/url"
 	"strings"
 	"testing"
@@ -232,24 +231,6 @@ func TestRobotsDecisionsArePutInPlainWords(t *testing.T) {
 		v.decide(page, address(t, "https://a.example"+c.path), []string{c.tag}, nil, []string{c.header})
 		assert.Equal(t, c.indexable, page.Indexable, "%+v", c)
 		assert.Equal(t, c.says, page.Robots, "%+v", c)
-	}
-}
-
-func TestCacheHits(t *testing.T) {
-	for name, c := range map[string]struct {
-		header http.Header
-		hit    bool
-	}{
-		"hit":     {http.Header{"Cache-Status": {"a; fwd=miss, b; hit"}}, true},
-		"miss":    {http.Header{"Cache-Status": {"a; fwd=uri-miss; stored"}}, false},
-		"usual":   {http.Header{"X-Cache": {"HIT from somewhere"}}, true},
-		"age":     {http.Header{"Age": {"7"}}, true},
-		"no age":  {http.Header{"Age": {"0"}}, false},
-		"control": {http.Header{"Cache-Control": {"hit"}}, false},
-		"nothing": {http.Header{}, false},
-	} {
-		hit, _ := cacheHit(c.header)
-		assert.Equal(t, c.hit, hit, name)
 	}
 }
 

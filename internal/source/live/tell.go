@@ -316,6 +316,13 @@ func (e *statusError) Error() string { return fmt.Sprintf("it answers %d", e.sta
 // errElsewhere is that something lies on another host, where nobody looks.
 var errElsewhere = errors.New("it lies on another host, where nobody looked")
 
+// A pictured is a picture that was measured.
+type pictured struct {
+	chain
+	kind string
+	size image.Config
+}
+
 // picture fetches a picture of the site and measures it. Kind is what its bytes are.
 func (v *visit) picture(ctx context.Context, address string) (size image.Config, kind string, err error) {
 	u, err := v.home.Parse(address)
@@ -324,8 +331,10 @@ func (v *visit) picture(ctx context.Context, address string) (size image.Config,
 	}
 	ch, err := v.client.follow(ctx, u, v.sameSite)
 	if err == nil && ch.last != nil {
-		v.pictures[normal(u).String()] = ch
-		defer ch.last.release()
+		defer func() {
+			v.pictures[normal(u).String()] = pictured{ch, kind, size}
+			ch.last.release()
+		}()
 	}
 	switch {
 	case err != nil:

@@ -3,6 +3,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"net/http"
 	"net/url"
 	"os"
 	"path"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
@@ -451,6 +453,9 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	put("server_header", header("server"), text)
 	put("zone", a.Get(answer.Zone), text)
 	put("valid_seconds", a.Get(answer.Valid), orMinus)
+	if k := a.Keeping; k != nil {
+		put("error_seconds", keepsErrors(k), number)
+	}
 	put("cache_key", a.Get(answer.Key), text)
 	put("bypass_on", a.Get(answer.Bypass), text)
 	put("stores_private", a.Get(answer.Private), yes)
@@ -460,6 +465,20 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	})
 	put("rate_limited", a.Get(answer.Rate), yes)
 	return f
+}
+
+// keepsErrors is how long a cache keeps that an address is not there, or that the site is closed, the longer of both.
+func keepsErrors(k *answer.Keeping) answer.Told {
+	if k.Unsure != nil {
+		return answer.Told{Unknown: k.Unsure, Origin: k.Unsure.Origin}
+	}
+	var longest answer.Kept
+	for _, status := range []int{http.StatusNotFound, http.StatusServiceUnavailable} {
+		if kept := k.Keeps(&answer.Program{Status: status, Header: map[string]string{}}, time.Time{}); kept.Lifetime >= longest.Lifetime {
+			longest = kept
+		}
+	}
+	return answer.Told{Values: []string{strconv.Itoa(int(longest.Lifetime.Seconds()))}, Origin: longest.Origin, Because: longest.Because}
 }
 
 // isProgram tells whether a file's name is that of a program.

@@ -6,6 +6,7 @@
 package server
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"fmt"
@@ -280,6 +281,27 @@ func (s *Source) nearIn(text string) string {
 	return text
 }
 
+// Mentions are the first lines in the servers' files, and in the override file of the folder that they serve, that hold a text.
+func (s *Source) Mentions(text string) (found []facts.Origin) {
+	var files []string
+	for _, server := range s.Servers {
+		files = append(files, server.Tree.Files...)
+		if root, _ := s.root(); root != "" && server.Kind == Apache {
+			files = append(files, filepath.Join(root, ".htaccess"))
+		}
+	}
+	for _, file := range files {
+		data, err := s.files.Read(file)
+		if err != nil {
+			continue
+		}
+		if i := bytes.Index(bytes.ToLower(data), []byte(strings.ToLower(text))); i >= 0 {
+			found = append(found, s.near(facts.Origin{File: file, Line: 1 + bytes.Count(data[:i], []byte("\n"))}))
+		}
+	}
+	return found
+}
+
 // Near names the files of a gap from the site's folder.
 func (s *Source) Near(gap facts.Gap) facts.Gap {
 	gap.What, gap.Because = s.nearIn(gap.What), s.nearIn(gap.Because)
@@ -300,6 +322,12 @@ func (s *Source) nearBy(a *answer.Answer) *answer.Answer {
 	}
 	for i := range a.Way {
 		a.Way[i] = answer.Stage{Says: s.nearIn(a.Way[i].Says), Origin: s.near(a.Way[i].Origin)}
+	}
+	if k := a.Keeping; k != nil {
+		k.Origin = s.near(k.Origin)
+		for i := range k.Valid {
+			k.Valid[i].Origin = s.near(k.Valid[i].Origin)
+		}
 	}
 	for i := range a.Runtime {
 		a.Runtime[i].Origin = s.near(a.Runtime[i].Origin)

@@ -251,6 +251,15 @@ func (g *gathering) counted() {
 	if _, seen := g.seen.Records[facts.ListAccounts]; seen && unmapped(facts.AccountsHighest.Term) {
 		add(facts.AccountsHighest.Reading(count(facts.ListAccounts, "role", facts.TextOf(facts.Words, facts.HighestRole)), of("accounts")))
 	}
+	if extensions, seen := g.seen.Records[facts.ListExtensions]; seen && unmapped(facts.CacheKeepers.Term) && len(g.Dialect.Lists["extensions"].Columns["keeps_pages"].At) > 0 {
+		keepers := 0
+		for _, r := range extensions {
+			if r.Values["keeps_pages"].Bool() && r.Values["active"].Bool() {
+				keepers++
+			}
+		}
+		add(facts.CacheKeepers.Reading(keepers, of("extensions")))
+	}
 	if _, seen := g.seen.Records[facts.ListScheduled]; seen && unmapped(facts.PostsScheduled.Term) {
 		add(facts.PostsScheduled.Reading(count(facts.ListScheduled, "", facts.Value{}), of("scheduled posts")))
 	}
