@@ -1,5 +1,5 @@
 // Package pace judges times: whether answers out of a cache come faster than those around it, or only seem to, and how many
-// requests it would take to tell. It asks nobody, and may import no other package of this program.
+// requests it would take to tell. It keeps runs in a folder. It asks nobody, and imports ordinary.
 package pace
 
 import (
