@@ -22,6 +22,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
+	"weltaxis/internal/pace"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
 	"weltaxis/internal/store"
@@ -189,6 +190,24 @@ func Ask(ctx context.Context, s *site.Site, addresses []string, options Options)
 		return nil, err
 	}
 	return live.Ask(ctx, ask.Live, addresses)
+}
+
+// Pace asks for pages of the site again and again, and gives how long each request took. The error is one of the site file, that it
+// allows fewer requests, or that the site does not answer.
+func Pace(ctx context.Context, s *site.Site, pages []string, run *pace.Run, options Options) error {
+	ask, err := newRequest(s, options)
+	if err != nil {
+		return err
+	}
+	if ask.Live.Address == "" || options.Offline {
+		return errors.New("no request may leave: the site file names no live source, or --offline keeps it out")
+	}
+	if most := pace.Most(len(pages), run.Times); most > ask.Live.MaxPages {
+		return fmt.Errorf("that would be up to %d requests, and the site file allows %d (live: {pages: %d}); ask for fewer pages, or fewer times", most, ask.Live.MaxPages, ask.Live.MaxPages)
+	}
+	bounded, cancel := context.WithTimeout(ctx, ask.Live.MaxTime)
+	defer cancel()
+	return live.Pace(bounded, ask.Live, pages, run)
 }
 
 // Call asks a path of the site with POST, by the ways of the live source, and takes any answer that is no error.

@@ -36,9 +36,18 @@ type Baseline struct {
 	Version string
 
 	abouts   map[string]string // by area
+	compiler *compiler
+}
+
+// A compiler is what compiling needs, and guards what it leaves in rules: the built-in ones are shared by all baselines of a process.
+type compiler struct {
+	mu       sync.Mutex
 	env      *cel.Env
 	itemEnvs map[string]*cel.Env
 }
+
+// ours are the built-in rules, read once, and compiled as they are needed. They do not change.
+var ours = sync.OnceValues(func() (*Baseline, error) { return load(nil) })
 
 // A Limit is a named parameter of the rules.
 type Limit struct {
@@ -52,7 +61,18 @@ const maxFile = 4 << 20
 // Load reads the built-in rules and those of the named files. A rule or a limit of a later file replaces one of
 // the same name. Nothing is compiled yet.
 func Load(files ...string) (*Baseline, error) {
-	b := &Baseline{Limits: map[string]Limit{}, abouts: map[string]string{}, itemEnvs: map[string]*cel.Env{}}
+	if len(files) > 0 {
+		return load(files)
+	}
+	b, err := ours()
+	if err != nil {
+		return nil, err
+	}
+	return &Baseline{Rules: slices.Clone(b.Rules), Limits: maps.Clone(b.Limits), Version: b.Version, abouts: b.abouts, compiler: b.compiler}, nil
+}
+
+func load(files []string) (*Baseline, error) {
+	b := &Baseline{Limits: map[string]Limit{}, abouts: map[string]string{}, compiler: &compiler{itemEnvs: map[string]*cel.Env{}}}
 	sum := sha256.New()
 	entries, err := builtIn.ReadDir("rules")
 	if err != nil {
@@ -235,6 +255,8 @@ func (b *Baseline) Select(only ...string) error {
 		severe := len(severities) == 0 || slices.ContainsFunc(r.Severity, func(c SeverityCase) bool { return slices.Contains(severities, c.Is) })
 		return !named || !severe
 	})
+	b.compiler.mu.Lock()
+	defer b.compiler.mu.Unlock()
 	for _, r := range b.Rules {
 		if r.builtIn {
 			continue
@@ -271,6 +293,8 @@ func (b *Baseline) Compiling() (wait func() error) {
 }
 
 func (b *Baseline) compileRest() error {
+	b.compiler.mu.Lock()
+	defer b.compiler.mu.Unlock()
 	for _, r := range b.Rules {
 		if r.code != nil {
 			continue

@@ -64,23 +64,23 @@ func (b *Baseline) compile(r *Rule) error {
 }
 
 func (b *Baseline) envFor(r *Rule) (*cel.Env, error) {
-	if b.env == nil {
+	if b.compiler.env == nil {
 		var err error
-		if b.env, err = newEnv(b.Limits); err != nil {
+		if b.compiler.env, err = newEnv(b.Limits); err != nil {
 			return nil, err
 		}
 	}
 	if r.list == "" {
-		return b.env, nil
+		return b.compiler.env, nil
 	}
-	if env, there := b.itemEnvs[r.Each]; there {
+	if env, there := b.compiler.itemEnvs[r.Each]; there {
 		return env, nil
 	}
-	env, err := b.env.Extend(itemVariables(r.list, r.as)...)
+	env, err := b.compiler.env.Extend(itemVariables(r.list, r.as)...)
 	if err != nil {
 		return nil, r.errorf("%s", err)
 	}
-	b.itemEnvs[r.Each] = env
+	b.compiler.itemEnvs[r.Each] = env
 	return env, nil
 }
 
@@ -210,6 +210,8 @@ var braces = regexp.MustCompile(`\{([^{}]+)\}`)
 
 // message compiles the expressions of a text.
 func (b *Baseline) message(r *Rule, text, part string) (message, error) {
+	b.compiler.mu.Lock()
+	defer b.compiler.mu.Unlock()
 	if kept, there := r.code.messages[text]; there {
 		return kept, nil
 	}
@@ -237,6 +239,8 @@ func (b *Baseline) message(r *Rule, text, part string) (message, error) {
 
 // fixExpression compiles an expression of a fix, once.
 func (b *Baseline) fixExpression(r *Rule, source strict.Expr, want *cel.Type) (*expr, error) {
+	b.compiler.mu.Lock()
+	defer b.compiler.mu.Unlock()
 	if kept, there := r.code.fixes[source.Source]; there {
 		return kept, nil
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,16 +21,21 @@ import (
 
 func (p *program) explainCommand() *cobra.Command {
 	return p.written(p.looking(&cobra.Command{
-		Use:   "explain NAME|ADDRESS [SITE]",
+		Use:   "explain NAME|ADDRESS [SITE] [PAGE]",
 		Short: "Says in plain words what a rule, a setting or another name is about, or what becomes of an address",
 		Long: `Says in plain words what a name is about: a rule, a setting, a name that the live source tells, an area, a list or one
-of its fields, a limit, a function of rules; or robots, which explains what search engines may do. With SITE it says
+of its fields, a limit, a function of rules; or robots, which explains what search engines may do, or cache, which explains who keeps
+pages where. With SITE it says
 how that stands there: every place that has a say in a setting, the effective one first, and what the rules say.
 
 An ADDRESS, a path of the site or in full, is followed through the configuration of its web server, line by line, to the
-answer; with live: {own: true} in the site file what a visitor gets stands beside it.`,
-		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example\n  weltaxis explain /uploads/ mysite",
+answer. explain cache SITE [PAGE] shows layer by layer what will become of a page, for the first visitor and the second, signed in or
+not, and for how long after a change somebody may see the old one. With live: {own: true} in the site file what a visitor gets stands beside it.`,
+		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example\n  weltaxis explain cache mysite /about/\n  weltaxis explain /uploads/ mysite",
 		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 && args[0] == report.Cache && len(args) <= 3 {
+				return nil
+			}
 			if len(args) < 1 || len(args) > 2 {
 				return errors.New("name a rule, a setting or another name, such as hardening.debug-off or site.title, and perhaps a site")
 			}
@@ -38,6 +44,9 @@ answer; with live: {own: true} in the site file what a visitor gets stands besid
 		RunE: func(c *cobra.Command, args []string) error {
 			if isAddress(args[0]) {
 				return p.follow(c.Context(), args[0], args[1:])
+			}
+			if args[0] == report.Cache && (len(args) > 1 || p.site != "") {
+				return p.cacheWay(c.Context(), args[1:])
 			}
 			b, err := baseline.Load(p.baselines...)
 			if err != nil {
@@ -105,6 +114,31 @@ func (p *program) follow(ctx context.Context, address string, args []string) err
 		return status(exitPartial)
 	}
 	return nil
+}
+
+// cacheWay shows what will become of a page of a site in each layer that may keep it.
+func (p *program) cacheWay(ctx context.Context, args []string) error {
+	name, pages, err := p.sitePages(args)
+	if err != nil {
+		return err
+	}
+	if len(pages) > 1 {
+		return errors.New("name one page")
+	}
+	p.pages = pages
+	result, err := p.audit(ctx, []string{name})
+	if err != nil {
+		return err
+	}
+	path := pages[0]
+	if u, err := url.Parse(path); err == nil && u.Host != "" {
+		path = u.RequestURI()
+	}
+	way, err := report.CacheOf(result.Result, path)
+	if err != nil {
+		return err
+	}
+	return p.write(p.text(func(page render.Sheet) { render.CacheWay(page, way, result.Site) }), jsonForm(way))
 }
 
 // present puts the present names of rules and settings in the place of former ones, and says so.

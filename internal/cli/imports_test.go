@@ -19,7 +19,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
@@ -39,8 +39,8 @@ var (
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "progress"},
-		"report":               {"audit", "baseline", "dialect", "facts", "nearest"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "pace", "progress"},
+		"report":               {"audit", "baseline", "caching", "dialect", "facts", "nearest", "pace"},
 		"servertest":           {}, // for tests alone
 		"hostile":              {}, // tests and nothing else
 		"real":                 {}, // tests and nothing else

@@ -2,7 +2,6 @@ package demo
 
 import (
 	"bytes"
-	"compress/gzip"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -21,14 +20,10 @@ type answer struct {
 
 // compress compresses a page as the stand-in would have, unless something else was made of it.
 func (a *answer) compress(wanted bool) {
-	if !wanted || len(a.body) <= 1024 || a.header.Get("Content-Encoding") != "" || !strings.HasPrefix(a.header.Get("Content-Type"), "text/html") {
+	if !wanted || len(a.body) <= 1024 || a.header.Get("Content-Encoding") != "" || !strings.HasPrefix(a.header.Get("Content-Type"), "text/") {
 		return
 	}
-	var zipped bytes.Buffer
-	to := gzip.NewWriter(&zipped)
-	_, _ = to.Write(a.body)
-	_ = to.Close()
-	a.body = zipped.Bytes()
+	a.body = zipped(a.body)
 	a.header.Set("Content-Encoding", "gzip")
 	a.header.Add("Vary", "Accept-Encoding")
 }

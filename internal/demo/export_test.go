@@ -39,13 +39,13 @@ func export(t *testing.T, into, address string) {
 		}},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
-	b.set("one_address", "no")
+	b.set("one_address", "no", "minify", "no") // what is made on the way is no file
 	require.NoError(t, writeSQLite(filepath.Join(dir, b.folder, "site", brindleLore().Database.File), brindleLore().schema, func(insert inserter) error {
 		return errors.Join(b.fillPromptBook(insert), b.fillLists(insert))
 	}))
 	for _, path := range []string{"/", "/about/", "/contact/", "/privacy/", "/tickets/", "/news/", "/winter-wolf/", "/holiday-workshop/", "/sixty-puppets/", "/join/",
 		"/picture/wolf/", "/2026/11/", "/2026/10/", "/2026/09/", "/by/juniper-fold/", "/robots.txt", "/sitemap.xml", "/feed.xml",
-		"/posters/icon.png", "/posters/logo.png", "/posters/card.png", "/costumes/lantern/style.css"} {
+		"/posters/icon.png", "/posters/logo.png", "/posters/card.png", "/costumes/lantern/style.css", "/props/seating/seats.js"} {
 		answer, err := client.Get("http://www.lanternlane.example" + path)
 		require.NoError(t, err, path)
 		var body bytes.Buffer
@@ -85,7 +85,7 @@ func TestAStaticExportBehindNginx(t *testing.T) {
 	assert.Equal(t, "utf-8", paths["/"].Charset)
 
 	// The search is no file, so its link is dead; all else is as it was.
-	assert.Equal(t, []string{"identity.not-found-page", "visibility.links-answer", "hardening.https", "hardening.framing", "hardening.nosniff", "hardening.versions-hidden", "hardening.referrer"}, deviating(r), "and the server's own page for what is not found")
+	assert.Equal(t, []string{"identity.not-found-page", "visibility.links-answer", "caching.vary", "caching.assets", "delivery.compression-assets", "delivery.minified", "hardening.https", "hardening.framing", "hardening.nosniff", "hardening.versions-hidden", "hardening.referrer"}, deviating(r), "and the server's own page for what is not found")
 	assert.Contains(t, r.Held, "visibility.index-live")
 	assert.Contains(t, r.Held, "visibility.sitemap-urls")
 	assert.Contains(t, r.Held, "titles.unique")

@@ -6,12 +6,14 @@ import (
 	"crypto/sha256"
 	_ "embed"
 	"encoding/hex"
+	"io"
 	"net/http"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/tdewolff/minify/v2"
@@ -71,15 +73,24 @@ func (v *view) serveFile(w http.ResponseWriter, name string, changed time.Time, 
 	if slices.Contains(textEndings, ending) && len(content) > 1024 {
 		w.Header().Add("Vary", "Accept-Encoding")
 		if strings.Contains(v.request.Header.Get("Accept-Encoding"), "gzip") {
-			var zipped bytes.Buffer
-			to := gzip.NewWriter(&zipped)
-			_, _ = to.Write(content)
-			_ = to.Close()
-			content = zipped.Bytes()
+			content = zipped(content)
 			w.Header().Set("Content-Encoding", "gzip")
 		}
 	}
 	http.ServeContent(w, v.request, name, changed, bytes.NewReader(content))
+}
+
+// zippers are used again, since each takes a megabyte.
+var zippers = sync.Pool{New: func() any { return gzip.NewWriter(io.Discard) }}
+
+func zipped(content []byte) []byte {
+	var out bytes.Buffer
+	to := zippers.Get().(*gzip.Writer)
+	defer zippers.Put(to)
+	to.Reset(&out)
+	_, _ = to.Write(content)
+	_ = to.Close()
+	return out.Bytes()
 }
 
 // cart is what a visitor is about to buy: his own, unless the page cache keeps it for all.

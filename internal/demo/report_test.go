@@ -30,7 +30,7 @@ func disordered(t *testing.T, folder string) *placed {
 }
 
 // linesADeviation is how many lines of 80 columns a deviation takes on average, at most.
-const linesADeviation = 6
+const linesADeviation = 7
 
 // TestTheReport holds what people read of each disordered site: it is short, says the risk that the plan will have and
 // who notices, and breaks no word.
@@ -84,7 +84,7 @@ func areas(r *report.Report) []string {
 func TestFirstThings(t *testing.T) {
 	for folder, want := range map[string][]string{
 		"lantern-lane": {"permissions.uploads-inert", "permissions.private-outside", "hardening.registration-role"},
-		"copperbeck":   {"hardening.registration-role", "hardening.debug-off", "hardening.https"},
+		"copperbeck":   {"caching.private", "hardening.registration-role", "hardening.debug-off"},
 		"saltmarsh":    {"hardening.secret", "visibility.index-building", "titles.tagline-own"},
 	} {
 		var got []string

@@ -42,7 +42,15 @@ type Server struct {
 
 // Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. They listen on
 // free ports, or on port and those after it; Connect says where, and Announce writes it into the site files.
-func Serve(dir string, port int) (*Server, error) { return serve(dir, sites(), port) }
+func Serve(dir string, port int) (*Server, error) {
+	s, err := serve(dir, sites(), port)
+	if err == nil {
+		for _, in := range s.standIns {
+			in.takes = uncachedDemo
+		}
+	}
+	return s, err
+}
 
 func serve(dir string, sites []*installation, port int) (*Server, error) {
 	s := &Server{dir: dir, sites: sites, standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(sites))}

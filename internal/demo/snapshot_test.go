@@ -48,7 +48,12 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 	assert.ElementsMatch(t, []string{"identity.profile-page", "identity.posts-shown", "metadata.verification-known", "visibility.same-for-search", "visibility.robot-by-name", "visibility.no-building-hosts", "visibility.assets-answer",
 		"maintenance.lifted", "hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path",
 		"hardening.https", "hardening.framing", "hardening.nosniff", "hardening.referrer", "hardening.cookies", "hardening.versions-hidden", "hardening.readme-hidden", "runtime.session-cookie",
-		"runtime.errors-hidden", "runtime.discreet", "runtime.no-remote-include", "runtime.upload-limits", "runtime.modules", "runtime.lines-work"}, since)
+		"runtime.errors-hidden", "runtime.discreet", "runtime.no-remote-include", "runtime.upload-limits", "runtime.modules", "runtime.lines-work",
+		"caching.works", "caching.one", "caching.no-leavings", "caching.one-layer", "caching.fresh", "caching.private", "caching.private-configured",
+		"caching.key", "caching.exclusions", "caching.gain", "caching.assets", "caching.validators", "caching.vary", "caching.vary-assets",
+		"caching.byte-code", "caching.errors-brief", "caching.errors-served", "delivery.compression", "delivery.compression-assets", "delivery.minified",
+		"delivery.asset-count", "delivery.asset-owner", "delivery.page-weight", "delivery.image-format", "delivery.image-weight", "delivery.image-size",
+		"delivery.first-byte", "delivery.network", "delivery.protocol", "delivery.capabilities"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())

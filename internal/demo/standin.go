@@ -2,7 +2,6 @@ package demo
 
 import (
 	"bytes"
-	"compress/gzip"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/json"
@@ -29,9 +28,10 @@ var pageTemplate = template.Must(template.New("page").Parse(pageHTML))
 // them: what they say wrong is served wrong, and what is put right is right on the next request, unless the page
 // cache still has the old page.
 type standIn struct {
-	root string // of the installation
-	lore *lore
-	kept keeper
+	root  string // of the installation
+	lore  *lore
+	kept  keeper
+	takes time.Duration // to make a page anew
 
 	mu    sync.Mutex
 	cache map[string]cached
@@ -52,7 +52,7 @@ func (v *view) keep(key string, body []byte) string {
 
 func newStandIn(in *installation, root string) (*standIn, error) {
 	kept, err := in.system.open(root, in.database)
-	return &standIn{root: root, lore: in.system.lore(), kept: kept, cache: map[string]cached{}}, err
+	return &standIn{root: root, lore: in.system.lore(), kept: kept, cache: map[string]cached{}, takes: uncached}, err
 }
 
 func (s *standIn) close() { s.kept.close() }
@@ -272,8 +272,11 @@ func (v *view) feed(w http.ResponseWriter) {
 	fmt.Fprint(w, "</channel></rss>\n")
 }
 
-// uncached is how long it takes to make a page anew, besides making it.
-const uncached = 3 * time.Millisecond
+// uncached is how long it takes to make a page anew, besides making it: in the demo so long that one sees what a cache is for.
+const (
+	uncached     = 3 * time.Millisecond
+	uncachedDemo = 25 * time.Millisecond
+)
 
 // cachedPage answers out of the page cache where the settings and the page allow it. A page that is made anew
 // takes a moment, as pages do.
@@ -291,7 +294,7 @@ func (v *view) cachedPage(w http.ResponseWriter) {
 			return
 		}
 	}
-	time.Sleep(uncached)
+	time.Sleep(v.takes)
 	status, header, body := v.page()
 	if status == http.StatusOK && v.yes("cache") && !v.leftOut() && header.Get("Cache-Control") == "" {
 		minutes, _ := strconv.Atoi(v.options["cache_minutes"])
@@ -310,11 +313,7 @@ func (v *view) send(w http.ResponseWriter, status int, header http.Header, body 
 	if v.yes("compress") && strings.Contains(v.request.Header.Get("Accept-Encoding"), "gzip") && len(body) > 1024 {
 		w.Header().Set("Content-Encoding", "gzip")
 		w.Header().Add("Vary", "Accept-Encoding")
-		w.WriteHeader(status)
-		zipped := gzip.NewWriter(w)
-		_, _ = zipped.Write(body)
-		_ = zipped.Close()
-		return
+		body = zipped(body)
 	}
 	w.WriteHeader(status)
 	_, _ = w.Write(body)

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"charm.land/lipgloss/v2"
 	"fmt"
 	"maps"
 	"slices"
@@ -59,4 +60,33 @@ func Served(p Sheet, dir string, folders []string, connect func(folder string) m
 	}
 	p.block(0, "", 0, "The site files say so too, as long as it goes on.", quiet)
 	TryNext(p, steps)
+}
+
+// CacheWay writes what will become of a page in each layer.
+func CacheWay(p Sheet, w *report.CacheWay, site string) {
+	fmt.Fprintln(p, bold.Render(Safe(site+" "+w.Page)))
+	fmt.Fprintln(p)
+	var rows [][]string
+	for _, l := range w.Layers {
+		rows = append(rows, []string{l.Name, Safe(l.Declared), Safe(l.Configured), Safe(l.Observed)})
+	}
+	p.table([]string{"layer", "declared", "configured", "observed"}, rows, func(_, column int) lipgloss.Style {
+		if column == 0 {
+			return bold
+		}
+		return plain
+	})
+	fmt.Fprintln(p)
+	p.line("what each does with this page")
+	var does []report.Part
+	for _, l := range w.Layers {
+		does = append(does, report.Part{Label: l.Name, Says: l.Does})
+	}
+	p.parts(does)
+	fmt.Fprintln(p)
+	p.line("who gets it from where")
+	p.parts(w.Visits)
+	fmt.Fprintln(p)
+	p.line("after a change, the old page may still be seen")
+	p.parts(w.OldPages)
 }

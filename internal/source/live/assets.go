@@ -156,7 +156,7 @@ func (v *visit) describeAsset(a *facts.Asset, ch chain) {
 	a.Status, a.Final, a.Owner = answer.status, ch.final.String(), ownerOf(ch.final.Path, v.Owners)
 	a.Named = namedByContent(ch.final.Path, ch.final.RawQuery)
 	a.CacheControl, a.Vary, a.Type = joined(answer.header, "Cache-Control"), joined(answer.header, "Vary"), facts.Shorten(answer.header.Get("Content-Type"), 100)
-	a.Fresh, a.Validator, a.Compressed = freshFor(caching.Private, answer), hasValidator(answer.header), facts.Shorten(answer.compressed, 60)
+	a.Fresh, a.Validator, a.Compressed = freshFor(caching.Private, answer), hasValidator(answer.header), coding(answer)
 	a.Sent, a.Size, a.Saves = answer.sent, answer.size, -1
 	if a.Validator {
 		v.validators[a.Address] = caching.Asks(answer.header)

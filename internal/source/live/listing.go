@@ -224,7 +224,8 @@ func (v *visit) mean() {
 		}
 		page.WithSite = home != nil && page.HiddenBy != "" && hiddenAlike(&home.page, page)
 		// Whether an author's listing and its like are to be listed without that cannot be told from here.
-		own := page.HiddenBy != "" && (!page.WithSite || !slices.Contains([]string{"home", "content", "listing"}, page.Kind))
+		// A tag that says noindex counts once robots.txt, which hides the whole site, lets engines read it.
+		own := page.HiddenBy != "" && (!page.WithSite || page.Disallowed && page.NoIndex && !home.page.NoIndex || !slices.Contains([]string{"home", "content", "listing"}, page.Kind))
 		page.Meant = !own && !v.isVariant(p) && page.Kind != "sign-in" && page.Kind != "error"
 	}
 }

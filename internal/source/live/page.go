@@ -468,7 +468,7 @@ func (a *analyser) image(attributes map[string]string) {
 	src := attributes["src"]
 	a.pull(pictureKind, src)
 	a.candidates(attributes["srcset"])
-	if !sized(attributes) && src != "" && !strings.HasPrefix(src, "data:") && len(a.unsized) < 5 {
+	if !sized(attributes) && src != "" && !strings.HasPrefix(src, "data:") && len(a.unsized) < 5 && !slices.Contains(a.unsized, src) {
 		a.keep(&a.unsized, src)
 	}
 	if attributes["role"] == "presentation" || attributes["aria-hidden"] == "true" {

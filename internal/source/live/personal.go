@@ -10,8 +10,12 @@ import (
 	"weltaxis/internal/facts"
 )
 
-// personalPath is how pages are called that show everybody something of his own, in the languages this was tried in: a part of the path.
-var personalPath = regexp.MustCompile(`(?i)(?:^|/)(?:(?:shopping-?)?(?:cart|basket|bag)|check-?out|(?:my-?)?(?:account|orders?|profile|wishlist|downloads)|order-?(?:received|history|status)|warenkorb|kasse|(?:mein-?)?konto|bestellungen?|merkzettel|panier|commande|mon-?compte|carrito|pedido|mi-?cuenta|carrello|cassa|mio-?account|winkel(?:wagen|mandje)|afrekenen|mijn-?account|preview|vorschau)(?:\.[a-z]+)?(?:/|$)`)
+// personalPath is how pages are called that show everybody something of his own, in the languages this was tried in: a part of the
+// path. What mayBePersonal names is called so as well, and so are other things: it counts where something is to be filled in.
+var (
+	personalPath  = regexp.MustCompile(`(?i)(?:^|/)(?:(?:shopping-?)?(?:cart|basket)|shopping-?bag|check-?out|my-?(?:account|orders?|profile|downloads)|wishlist|order-?(?:received|confirmation)|warenkorb|kasse|mein-?konto|merkzettel|panier|mon-?compte|carrito|mi-?cuenta|carrello|mio-?account|winkel(?:wagen|mandje)|afrekenen|mijn-?account)(?:\.[a-z]+)?(?:/|$)`)
+	mayBePersonal = regexp.MustCompile(`(?i)(?:^|/)(?:account|profile?|orders?|downloads|order-?(?:history|status)|konto|bestellungen?|commandes?|pedidos?|cassa|preview|vorschau)(?:\.[a-z]+)?/?$`)
+)
 
 // personalQuery is how addresses end that show what only staff are to see: a page that is not published yet.
 var personalQuery = regexp.MustCompile(`(?i)(?:^|&)(?:preview|draft|nonce)=`)
@@ -19,8 +23,10 @@ var personalQuery = regexp.MustCompile(`(?i)(?:^|&)(?:preview|draft|nonce)=`)
 // personal is why a page is somebody's own, "" when it is everybody's.
 func personal(u *url.URL, d *document) string {
 	switch {
-	case personalPath.MatchString(u.Path):
+	case personalPath.MatchString(u.Path) && (d == nil || d.articles <= 1):
 		return "its address says so"
+	case mayBePersonal.MatchString(u.Path) && d != nil && (d.forms > 0 || d.password):
+		return "its address says so, and it asks for something"
 	case personalQuery.MatchString(u.RawQuery):
 		return "its address says that it is a preview"
 	case d != nil && d.signsOut:
@@ -53,7 +59,7 @@ func (v *visit) cached(page *facts.Page, answer *response) {
 	}
 	page.Private = keptPrivate(answer.header)
 	page.SetsSession = v.setsSession(answer.header)
-	page.Compressed, page.Size, page.Sent = facts.Shorten(answer.compressed, 60), max(answer.size, 0), max(answer.sent, 0)
+	page.Compressed, page.Size, page.Sent = coding(answer), max(answer.size, 0), max(answer.sent, 0)
 }
 
 // freshFor is for how many seconds a cache may keep an answer, as that says itself; -1 when it does not say.
@@ -74,6 +80,17 @@ func freshFor(kind caching.Kind, answer *response) int64 {
 // joined are the lines of a header as one (RFC 9110 §5.3).
 func joined(header http.Header, name string) string {
 	return facts.Shorten(strings.Join(header[name], ", "), maxText)
+}
+
+// coding is how an answer is compressed, "" for not at all (RFC 9110 §8.4).
+func coding(answer *response) string {
+	var codings []string
+	for one := range strings.SplitSeq(strings.Join(answer.header["Content-Encoding"], ","), ",") {
+		if one = strings.ToLower(strings.TrimSpace(one)); one != "" && one != "identity" && one != "none" {
+			codings = append(codings, one)
+		}
+	}
+	return facts.Shorten(strings.Join(codings, ", "), 60)
 }
 
 func hasValidator(header http.Header) bool {

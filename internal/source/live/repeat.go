@@ -47,7 +47,11 @@ type runner struct {
 	query  bool        // it is a query of its own
 	fields http.Header // or these fields
 	last   *response   // headers of the last plain answer
+	asked  *int        // counts the requests; nil when nobody does
 }
+
+// ms is a time in milliseconds.
+func ms(t time.Duration) float64 { return float64(t.Microseconds()) / 1000 }
 
 // lap asks once.
 func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap, error) {
@@ -60,6 +64,9 @@ func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap,
 	}
 	if fields != nil && originOf(at) != r.v.client.origin {
 		return Lap{}, errElsewhere
+	}
+	if r.asked != nil {
+		*r.asked++
 	}
 	answer, err := r.v.client.with(fields).get(ctx, at)
 	if answer == nil {
@@ -172,7 +179,7 @@ func (v *visit) repeat(ctx context.Context) {
 			plain, around = homeAsks, homeAsks
 		case page.Kind == "home":
 			plain = guestAsks
-		case page.Personal != "" || page.SetsSession || page.Password:
+		case page.Personal != "" || page.SetsSession || page.Password && page.Kind == "sign-in":
 			if own++; own > maxPersonal {
 				continue
 			}
@@ -196,7 +203,7 @@ func (v *visit) repeatPage(ctx context.Context, p *visited, plain, around int) {
 	if err != nil {
 		return
 	}
-	fact := facts.Repeat{Address: p.page.Address, Path: p.page.Path, Kind: p.page.Kind, First: p.page.Outcome, Personal: p.page.Personal, SetsSession: p.page.SetsSession, SignIn: p.page.Password && p.page.Kind != "home"}
+	fact := facts.Repeat{Address: p.page.Address, Path: p.page.Path, Kind: p.page.Kind, First: p.page.Outcome, Personal: p.page.Personal, SetsSession: p.page.SetsSession, SignIn: p.page.Password && p.page.Kind == "sign-in" && !v.homeSignsIn()}
 	v.repeatAs(ctx, at, &fact, plain, around, p.digest)
 }
 
@@ -255,13 +262,13 @@ func yesNo(yes bool) string {
 func countLaps(fact *facts.Repeat, laps []Lap, before uint64) {
 	fact.Same = true
 	for _, lap := range laps {
-		ms := float64(lap.First.Microseconds()) / 1000
+		first := ms(lap.First)
 		if lap.Around {
-			fact.AroundBytes = append(fact.AroundBytes, ms)
+			fact.AroundBytes = append(fact.AroundBytes, first)
 			continue
 		}
 		fact.Asks++
-		fact.FirstBytes = append(fact.FirstBytes, ms)
+		fact.FirstBytes = append(fact.FirstBytes, first)
 		if lap.Outcome.FromCache() {
 			fact.Hits++
 		}
@@ -280,13 +287,13 @@ func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, 
 	var kept *Lap
 	var behind []Lap
 	for i, lap := range laps {
-		ms := float64(lap.First.Microseconds()) / 1000
+		first := ms(lap.First)
 		switch {
 		case lap.Around && !lap.Outcome.FromCache():
-			around = append(around, ms)
+			around = append(around, first)
 			behind = append(behind, lap)
 		case !lap.Around && lap.Outcome.FromCache():
-			hits = append(hits, ms)
+			hits = append(hits, first)
 			kept = &laps[i]
 		}
 	}

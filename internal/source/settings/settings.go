@@ -252,13 +252,14 @@ func (g *gathering) counted() {
 		add(facts.AccountsHighest.Reading(count(facts.ListAccounts, "role", facts.TextOf(facts.Words, facts.HighestRole)), of("accounts")))
 	}
 	if extensions, seen := g.seen.Records[facts.ListExtensions]; seen && unmapped(facts.CacheKeepers.Term) && len(g.Dialect.Lists["extensions"].Columns["keeps_pages"].At) > 0 {
-		keepers := 0
+		keepers, last := 0, of("extensions")
 		for _, r := range extensions {
 			if r.Values["keeps_pages"].Bool() && r.Values["active"].Bool() {
 				keepers++
+				last = r.From
 			}
 		}
-		add(facts.CacheKeepers.Reading(keepers, of("extensions")))
+		add(facts.CacheKeepers.Reading(keepers, last))
 	}
 	if _, seen := g.seen.Records[facts.ListScheduled]; seen && unmapped(facts.PostsScheduled.Term) {
 		add(facts.PostsScheduled.Reading(count(facts.ListScheduled, "", facts.Value{}), of("scheduled posts")))
