@@ -138,7 +138,13 @@ func (p *program) cacheWay(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	return p.write(p.text(func(page render.Sheet) { render.CacheWay(page, way, result.Site) }), jsonForm(way))
+	if err := p.write(p.text(func(page render.Sheet) { render.CacheWay(page, way, result.Site) }), jsonForm(way)); err != nil {
+		return err
+	}
+	if result.Partial() {
+		return status(exitPartial)
+	}
+	return nil
 }
 
 // present puts the present names of rules and settings in the place of former ones, and says so.

@@ -98,6 +98,9 @@ func (c *cacheReader) cell(field, says string) string {
 		return ""
 	}
 	v, known := c.answer.Field(field)
+	if _, said := c.answer.Cells[field]; !said {
+		return ""
+	}
 	if !known {
 		return "cannot be told: " + c.answer.Why(field).Because
 	}
@@ -246,6 +249,9 @@ func (c *cacheReader) pages() Layer {
 		l.Declared += ", for " + lifetime.String()
 		l.seconds = lifetime.Number()
 	}
+	if keepers, there := c.r.Snapshot.Is(facts.CacheKeepers.Term); there && keepers.Number() > 1 {
+		l.Declared += "; " + keepers.String() + " page caches are switched on"
+	}
 	if r := c.repeat; r != nil {
 		l.Observed = fmt.Sprintf("%d of %d answered by a cache", r.Hits, r.Asks)
 		if r.Says != "" {
@@ -278,12 +284,25 @@ func (c *cacheReader) switched(name string, term *facts.Term, does string) Layer
 	declared, on, known := c.setting(term)
 	l := Layer{Name: name, Declared: declared, Configured: "–", Observed: "not seen from outside", Does: "cannot be told", seconds: -1}
 	switch {
+	case known && on.Bool() && c.lacks(term) != "":
+		l.Does = "is on, and does nothing: " + c.lacks(term)
 	case known && on.Bool():
 		l.Does = "is on: when a page is made anew, " + does
 	case known:
 		l.Does = "is off"
 	}
 	return l
+}
+
+// lacks is what a setting relies on and the runtime does not have, "" when nothing is known to be missing.
+func (c *cacheReader) lacks(term *facts.Term) string {
+	missing, _ := c.r.Snapshot.Is(facts.RuntimeRelied.Term)
+	for _, what := range missing.List() {
+		if needs, is := strings.CutPrefix(what, term.Short()+" needs "); is {
+			return "the runtime does not have " + needs
+		}
+	}
+	return ""
 }
 
 func (c *cacheReader) byteCode() Layer {
@@ -384,8 +403,7 @@ func oldPages(layers []Layer) (parts []Part) {
 }
 
 func explainCache() *Explanation {
-	e := &Explanation{Name: Cache, Kind: "topic"}
-	for _, part := range []Part{
+	return &Explanation{Name: Cache, Kind: "topic", Here: []Part{}, Parts: []Part{
 		{"browser", "Keeps pages and files of one visitor. Cache-Control: max-age says for how long it need not ask; nobody but the visitor can empty it."},
 		{"network", "A delivery network, or a cache at somebody's firm: keeps what does not say private or no-store, for s-maxage or max-age, for all who come that way."},
 		{"server", "The cache of nginx or Apache before the content system: fast, and knows nothing of changes to pages. It goes by lines of the configuration where an answer says nothing itself."},
@@ -396,8 +414,5 @@ func explainCache() *Explanation {
 		{"proof", "A cache that is on is not yet one that answers. weltaxis pace asks again and again, and shows what became of each request."},
 		{"old pages", "After a change each layer may go on with the old page until its time is over or it is emptied; with a site this says for how long."},
 		{"source", "RFC 9111, HTTP Caching; RFC 9211, Cache-Status"},
-	} {
-		e.Parts = append(e.Parts, part)
-	}
-	return e
+	}}
 }

@@ -45,9 +45,7 @@ func Explain(b *baseline.Baseline, name string, r *audit.Result) (*Explanation, 
 		name = facts.Runtime.Name(row.Name)
 	}
 	if name == Cache {
-		e := explainCache()
-		e.Here = []Part{}
-		return e, nil
+		return explainCache(), nil
 	}
 	for _, explain := range []func(*baseline.Baseline, string, *audit.Result) (*Explanation, error){robots, explainRule, explainArea, explainLimit, explainList, explainTerm, explainFunction} {
 		if e, err := explain(b, name, r); e != nil || err != nil {

@@ -115,7 +115,7 @@ type analyser struct {
 	inBody          bool   //
 	anchor          string // the link as it is written
 	inLink          bool   // within a link
-	inButton        bool   //
+	offered         bool   //
 	inHome          bool   // within a link home
 	afterHome       bool   // just behind one
 	rawType         string // type of the script that is open
@@ -227,9 +227,9 @@ func (a *analyser) end(name []byte) {
 	case "title":
 		a.inTitle = false
 	case "a":
-		a.inHome, a.afterHome, a.inLink = false, a.inHome, false
+		a.inHome, a.afterHome, a.inLink, a.offered = false, a.inHome, false, false
 	case "button":
-		a.inButton = false
+		a.offered = false
 	case "h1":
 		a.inHeading = false
 	case "script", "style":
@@ -309,7 +309,7 @@ func (a *analyser) start(name, raw []byte) {
 			a.forms++
 		}
 	case "button":
-		a.inButton = true
+		a.offered = true
 		a.pull(formKind, a.read()["formaction"])
 	case "input":
 		a.input(a.read())
@@ -322,7 +322,7 @@ func (a *analyser) seenAnchor(raw []byte) bool {
 	if len(raw) < 3 || raw[1]|0x20 != 'a' || raw[2] > ' ' {
 		return false
 	}
-	a.afterHome = false
+	a.afterHome, a.offered = false, true
 	home, seen := a.seen[string(raw)]
 	a.inHome = home
 	if !seen {
@@ -480,9 +480,6 @@ func (a *analyser) image(attributes map[string]string) {
 	}
 }
 
-// isOffered tells whether text stands in a link or a button.
-func (a *analyser) isOffered() bool { return a.inLink || a.inButton }
-
 // sized tells whether a picture says how wide and high it is, or in what proportion, so that what follows it stays where it is
 // while it comes (HTML Living Standard §4.8.17, CSS Sizing 4 §5.1).
 func sized(attributes map[string]string) bool {
@@ -544,7 +541,7 @@ func (a *analyser) text(raw []byte) {
 		return
 	}
 	a.goesOn(raw)
-	if !a.signsOut && len(raw) < 40 && a.isOffered() {
+	if !a.signsOut && len(raw) < 40 && a.offered {
 		a.signsOut = signOut[strings.ToLower(strings.Join(strings.Fields(html.UnescapeString(string(raw))), " "))]
 	}
 	if a.inLink && a.wanted.linkTexts && len(a.linkTexts) < maxKept {

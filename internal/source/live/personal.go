@@ -67,12 +67,12 @@ func freshFor(kind caching.Kind, answer *response) int64 {
 	if may, _, _ := kind.Stores(caching.Response{Status: answer.status, Header: answer.header}); !may {
 		return 0
 	}
+	if says := caching.ParseControl(answer.header); says.Has("no-cache") && len(says.Fields("no-cache")) == 0 {
+		return 0
+	}
 	fresh := kind.Fresh(caching.Response{Status: answer.status, Header: answer.header, Answered: answer.at})
 	if !fresh.Stated {
 		return -1
-	}
-	if caching.ParseControl(answer.header).Has("no-cache") && len(caching.ParseControl(answer.header).Fields("no-cache")) == 0 {
-		return 0
 	}
 	return int64(fresh.Lifetime.Seconds())
 }
