@@ -10,8 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"weltaxis/internal/ordinary"
 )
 
@@ -136,7 +134,23 @@ func Keep(dir string, runs []Run, run Run) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(dir, runsFile), data, 0o600)
+	return replace(filepath.Join(dir, runsFile), data)
+}
+
+// replace writes a file whole or not at all; only its owner may read it.
+func replace(name string, data []byte) error {
+	temporary, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+"-*")
+	if err != nil {
+		return err
+	}
+	_, err = temporary.Write(data)
+	if err = errors.Join(err, temporary.Sync(), temporary.Close()); err == nil {
+		err = os.Rename(temporary.Name(), name)
+	}
+	if err != nil {
+		_ = os.Remove(temporary.Name())
+	}
+	return err
 }
 
 // New is a run at a moment, of which no page was asked for yet.
