@@ -66,7 +66,7 @@ func unifyWish(to *url.URL, forGood bool) wish {
 						if u.Hostname() == to.Hostname() {
 							condition = "%{HTTPS} !=on"
 						}
-						ways = append(ways, l.after1(block, fmt.Sprintf("RewriteEngine On\n    RewriteCond %s\n    RewriteRule ^ %s%%{REQUEST_URI} [R=%s,L]", condition, base, code))...)
+						ways = append(ways, l.after1(block, fmt.Sprintf("RewriteEngine On\nRewriteCond %s\nRewriteRule ^ %s%%{REQUEST_URI} [R=%s,L]", condition, base, code))...)
 					}
 				}
 			}

@@ -19,9 +19,17 @@ import (
 // wishesOf are the wishes that a rule's is made of.
 func wishesOf(w facts.Wish) (list []wish) {
 	for _, name := range slices.Sorted(maps.Keys(w.Headers)) {
+		if strings.EqualFold(name, "Cache-Control") {
+			list = append(list, freshWish(w.Headers[name]))
+			continue
+		}
 		list = append(list, headerWish(name, w.Headers[name]))
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.Directives)) {
+		if name == "gzip" || name == "gzip_vary" {
+			list = append(list, squeezeWish(name, w.Directives[name]))
+			continue
+		}
 		if strings.EqualFold(name, "server_tokens") || strings.EqualFold(name, "ServerTokens") {
 			list = append(list, tokensWish(name, w.Directives[name]))
 		}
@@ -418,7 +426,7 @@ func denyWish() wish {
 				case block.Is("server") && !exact: // it would be there twice
 					ways = append(ways, l.after1(block, fmt.Sprintf("location = %s { deny all; }", quoted(u.Path)))...)
 				case block.Is("VirtualHost") && file != "" && !strings.Contains(file, `"`):
-					ways = append(ways, l.after1(block, fmt.Sprintf("<Directory \"%s\">\n        <Files \"%s\">\n            Require all denied\n        </Files>\n    </Directory>", filepath.Dir(file), filepath.Base(file)))...)
+					ways = append(ways, l.after1(block, fmt.Sprintf("<Directory \"%s\">\n    <Files \"%s\">\n        Require all denied\n    </Files>\n</Directory>", filepath.Dir(file), filepath.Base(file)))...)
 				}
 			}
 			return ways
@@ -461,7 +469,7 @@ func inertWish() wish {
 					}
 					ways = append(ways, l.after1(block, text)...)
 				case block.Is("VirtualHost") && !strings.ContainsAny(root+folder, `"<>`):
-					ways = append(ways, l.after1(block, fmt.Sprintf("<Directory \"%s\">\n        <FilesMatch \"(?i)%s(\\.|$)\">\n            Require all denied\n        </FilesMatch>\n    </Directory>", filepath.Join(root, folder), programs))...)
+					ways = append(ways, l.after1(block, fmt.Sprintf("<Directory \"%s\">\n    <FilesMatch \"(?i)%s(\\.|$)\">\n        Require all denied\n    </FilesMatch>\n</Directory>", filepath.Join(root, folder), programs))...)
 				}
 			}
 			return ways

@@ -30,7 +30,7 @@ var (
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"ordinary"},
 
-		"amend":                {"directives", "facts", "source/runtime", "source/server", "source/server/answer"},
+		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer"},
 		"source/runtime":       {"facts", "ordinary", "progress"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
 		"source/server/answer": {"caching", "facts", "ordinary"},

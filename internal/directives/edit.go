@@ -3,6 +3,7 @@ package directives
 import (
 	"bytes"
 	"fmt"
+	"strings"
 )
 
 // Replaced is a file with other text in the place of a node; every other byte stays as it is.
@@ -32,7 +33,7 @@ func (n *Node) FollowedBy(data []byte, text string) ([]byte, error) {
 	if err := n.standsIn(data); err != nil {
 		return nil, err
 	}
-	return spliced(data, n.End, n.End, newline(data)+n.indent(data)+text), nil
+	return spliced(data, n.End, n.End, newline(data)+n.indent(data)+lines(data, text, n.indent(data))), nil
 }
 
 // PrecededBy is a file with a directive on a line of its own before a node, indented like it.
@@ -40,7 +41,7 @@ func (n *Node) PrecededBy(data []byte, text string) ([]byte, error) {
 	if err := n.standsIn(data); err != nil {
 		return nil, err
 	}
-	return spliced(data, n.Start, n.Start, text+newline(data)+n.indent(data)), nil
+	return spliced(data, n.Start, n.Start, lines(data, text, n.indent(data))+newline(data)+n.indent(data)), nil
 }
 
 // Holding is a file with a directive as the first in a node's block, on a line of its own, indented one step further.
@@ -58,9 +59,14 @@ func (n *Node) Holding(data []byte, text string) ([]byte, error) {
 		indent += "    "
 	}
 	if at := lineStart(data, n.inner); at == n.inner && at > 0 && data[at-1] == '\n' { // Apache: the block begins with a line
-		return spliced(data, at, at, indent+text+newline(data)), nil
+		return spliced(data, at, at, indent+lines(data, text, indent)+newline(data)), nil
 	}
-	return spliced(data, n.inner, n.inner, newline(data)+indent+text), nil
+	return spliced(data, n.inner, n.inner, newline(data)+indent+lines(data, text, indent)), nil
+}
+
+// lines is a text of several lines, each indented like the first, and ending as those of the file do.
+func lines(data []byte, text, indent string) string {
+	return strings.ReplaceAll(text, "\n", newline(data)+indent)
 }
 
 // standsIn tells whether these are the bytes that the node was read from, as far as the node itself goes.

@@ -61,6 +61,10 @@ func (p *planning) wish(d facts.Deviation) bool {
 		c.addresses = []string{item.Address}
 	case *facts.Answer:
 		c.addresses = []string{item.Address}
+	case *facts.Asset:
+		c.addresses = []string{item.Address}
+	case *facts.Repeat:
+		c.addresses = []string{item.Address}
 	case *facts.Folder:
 		c.Subject, c.folder = item.Address, item.Address
 	default:

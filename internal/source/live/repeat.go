@@ -20,8 +20,9 @@ const (
 	homeAsks    = 6
 	guestAsks   = 3 // of the home page, where we are guests
 	otherAsks   = 2
-	maxRepeated = 4  // pages for everybody, besides the home page
-	maxPersonal = 10 // pages that are somebody's own, or set a session
+	maxRepeated = 4       // pages for everybody, besides the home page
+	maxPersonal = 10      // pages that are somebody's own, or set a session
+	maxAgain    = 1 << 20 // bytes of a page that is asked for again
 )
 
 // A Lap is one request of several for the same address.
@@ -171,6 +172,10 @@ func (v *visit) repeat(ctx context.Context) {
 	for _, p := range v.real() {
 		page := &p.page
 		if page.Unread != "" || len(page.Cut) > 0 || v.refusal.is() || ctx.Err() != nil {
+			continue
+		}
+		if page.Size > maxAgain {
+			v.seen.AddGap(facts.Gap{Source: facts.Live, What: page.Address, Kind: facts.Unmapped, Because: fmt.Sprintf("it has more than %d MiB, so it was not asked for again to see what caches make of it", maxAgain>>20)})
 			continue
 		}
 		plain, around := otherAsks, 0
