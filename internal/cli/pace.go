@@ -104,7 +104,7 @@ func (p *program) pace(ctx context.Context, s *site.Site, pages []string, times 
 		}
 	}
 	if !p.quiet {
-		fmt.Fprintf(p.err, "asking %s for up to %d requests: %s, %d times each in two ways, and what leads there\n", render.Safe(s.Address()), pace.Most(len(pages), times), map[bool]string{true: "one page", false: fmt.Sprint(len(pages)) + " pages"}[len(pages) == 1], times)
+		fmt.Fprintf(p.err, "asking %s, %d requests at most: %s, %d times in two ways\n", render.Safe(s.Address()), pace.Most(len(pages), times), map[bool]string{true: "one page", false: fmt.Sprint(len(pages)) + " pages"}[len(pages) == 1], times)
 	}
 	if err := audit.Pace(ctx, s, pages, &run, p.options()); err != nil {
 		return err

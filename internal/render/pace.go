@@ -47,7 +47,7 @@ func Pace(p Sheet, r *report.Pace) {
 	}
 	if slices.ContainsFunc(r.Pages, func(page report.PacePage) bool { return len(page.Laps) > 0 }) {
 		fmt.Fprintln(p)
-		p.block(0, "", 0, "● a cache answered  ◐ with an old page  ○ made anew  ◆ no header says  ◇ around the cache  │ median", quiet)
+		p.block(0, "", 0, "● a cache answered  ◐ with an old page  ○ made anew  ◆ no header says  ◇ around the cache  2 to 9: so many in one place", quiet)
 	}
 }
 
@@ -76,15 +76,20 @@ func (p Sheet) lanes(page *report.PacePage) {
 		for i := range cells {
 			cells[i] = quiet.Render("·")
 		}
-		cells[at(lane.sum.Median)] = quiet.Render("│")
+		there := map[int]int{}
 		for _, lap := range page.Laps {
-			if lap.Around == lane.around {
-				mark := lapMarks[lap.Outcome]
-				if lap.Around {
-					mark = aroundMark
-				}
-				cells[at(lap.First)] = laneStyle(lane.around).Render(mark)
+			if lap.Around != lane.around {
+				continue
 			}
+			mark := lapMarks[lap.Outcome]
+			if lap.Around {
+				mark = aroundMark
+			}
+			here := at(lap.First)
+			if there[here]++; there[here] > 1 {
+				mark = strconv.Itoa(min(there[here], 9))
+			}
+			cells[here] = laneStyle(lane.around).Render(mark)
 		}
 		fmt.Fprintf(p, "%s%s  %s %s\n", quiet.Render(pad(lane.name, laneLabel)), strings.Join(cells, ""), bold.Render(pad(pace.Milliseconds(lane.sum.Median), 8)), quiet.Render(fmt.Sprintf("±%.0f %%, whole %s", 100*lane.sum.Spread(), pace.Milliseconds(lane.whole.Median))))
 	}

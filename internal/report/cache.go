@@ -79,6 +79,9 @@ func CacheOf(r *audit.Result, path string) (*CacheWay, error) {
 	way := &CacheWay{Page: path, Layers: []Layer{c.browser(), c.network(), c.server(), c.pages(),
 		c.switched("object", facts.CacheObject.Term, "what was looked up once is not looked up again"),
 		c.switched("database", facts.CacheDatabase.Term, "answers of the database are kept"), c.byteCode()}}
+	for i := range way.Layers {
+		way.Layers[i].Configured = cmp.Or(way.Layers[i].Configured, "–")
+	}
 	way.Visits, way.OldPages = c.visits(way.Layers), oldPages(way.Layers)
 	return way, nil
 }
@@ -267,6 +270,9 @@ func (c *cacheReader) pages() Layer {
 		l.keeps, l.Does = keepsIt, "gives it to everybody"
 		if l.seconds > 0 {
 			l.Does += " for " + lasting(l.seconds)
+		}
+		if c.page.Personal != "" {
+			l.Does += ", though it is somebody's own: " + c.page.Personal
 		}
 	case c.page.Private:
 		l.keeps, l.Does = keepsNot, "leaves it out: it says that it is not to be kept"
