@@ -245,8 +245,11 @@ var faults = map[string]fault{
 	"permissions.uploads-inert":       {do: func(b *installation) { b.files["foyer/posters/cat.php.jpg"] = file{"not a cat", 0o644} }},
 	"permissions.private-outside":     {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
 	"maintenance.lifted-declared":     {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
-	"maintenance.lifted":              {do: func(b *installation) { b.before = onAddress("/", instead(notice)) }},
-	"maintenance.message":             set("closed_text", "We will be back soon."),
+	"maintenance.not-cached": {do: func(b *installation) {
+		b.before = onPlain("/", func() {}, header("Cache-Status", "Brindle; hit"), instead(notice))
+	}},
+	"maintenance.lifted":  {do: func(b *installation) { b.before = onAddress("/", instead(notice)) }},
+	"maintenance.message": set("closed_text", "We will be back soon."),
 }
 
 func set(pairs ...string) fault { return fault{do: func(b *installation) { b.set(pairs...) }} }

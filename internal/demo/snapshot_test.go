@@ -46,7 +46,7 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		}
 	}
 	assert.ElementsMatch(t, []string{"identity.profile-page", "identity.posts-shown", "metadata.verification-known", "visibility.same-for-search", "visibility.robot-by-name", "visibility.no-building-hosts", "visibility.assets-answer",
-		"maintenance.lifted", "hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path",
+		"maintenance.lifted", "maintenance.not-cached", "hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path",
 		"hardening.https", "hardening.framing", "hardening.nosniff", "hardening.referrer", "hardening.cookies", "hardening.versions-hidden", "hardening.readme-hidden", "runtime.session-cookie",
 		"runtime.errors-hidden", "runtime.discreet", "runtime.no-remote-include", "runtime.upload-limits", "runtime.modules", "runtime.lines-work",
 		"caching.works", "caching.one", "caching.no-leavings", "caching.one-layer", "caching.fresh", "caching.private", "caching.private-configured",

@@ -335,7 +335,7 @@ var pageTable = tableOf(
 	yes("private", "it says that shared caches are not to keep it", func(p *Page) bool { return p.Private }).sinceFormat(6),
 	yes("sets_session", "it sets a cookie that carries a session", func(p *Page) bool { return p.SetsSession }).sinceFormat(6),
 	text("personal", "why it is somebody's own, as a cart or an account is; nothing when it is everybody's", func(p *Page) string { return p.Personal }).sinceFormat(6),
-	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).sinceFormat(6),
+	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).onHome().sinceFormat(6),
 	number("size", "bytes of its markup", func(p *Page) int { return p.Size }).sinceFormat(6),
 	number("sent", "bytes that were sent for it", func(p *Page) int { return p.Sent }).sinceFormat(6),
 	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6),
@@ -390,6 +390,7 @@ var (
 	HomeShows        = home("shows")
 	HomeYears        = home("years")
 	HomeStructured   = home("structured")
+	HomeCompressed   = home("compressed")
 	HomeIndexable    = home("indexable")
 	HomeHiddenBy     = home("hidden_by")
 	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to, and the words of the links")
@@ -553,12 +554,13 @@ func (l *Link) UnmarshalJSON(raw []byte) (err error) {
 
 // An Asset is something that pages name beside other pages: a style, a script, a font, a picture, media.
 type Asset struct {
-	Address string `json:"address"`
-	Kind    string `json:"kind"`
-	From    string `json:"from"`  // the page or style that first names it
-	Pages   int    `json:"pages"` // pages that name it
-	Status  int    `json:"status"`
-	Final   string `json:"final"` // where its redirects end
+	Address string   `json:"address"`
+	Kind    string   `json:"kind"`
+	From    string   `json:"from"`  // the page or style that first names it
+	Pages   int      `json:"pages"` // pages that name it
+	On      []string `json:"on"`    // the paths of the first few
+	Status  int      `json:"status"`
+	Final   string   `json:"final"` // where its redirects end
 
 	Owner        string `json:"owner"`      // whose it is: theme NAME, extension NAME, uploads, system, or site
 	Sent         int    `json:"sent"`       // bytes that were sent; -1 when that was not seen
@@ -592,6 +594,7 @@ var assetTable = tableOf(
 	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }),
 	number("status", "status at the end", func(a *Asset) int { return a.Status }),
 	text("final", "where it ends", func(a *Asset) string { return a.Final }),
+	texts("on", "the paths of the first few pages that name it", func(a *Asset) []string { return a.On }).sinceFormat(6),
 	text("owner", "whose it is: theme or extension, with its name, uploads, system, or site", func(a *Asset) string { return a.Owner }).sinceFormat(6),
 	seen("sent", "bytes that were sent for it", func(a *Asset) int { return a.Sent }),
 	seen("size", "bytes of it", func(a *Asset) int { return a.Size }),

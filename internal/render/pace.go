@@ -47,7 +47,7 @@ func Pace(p Sheet, r *report.Pace) {
 	}
 	if slices.ContainsFunc(r.Pages, func(page report.PacePage) bool { return len(page.Laps) > 0 }) {
 		fmt.Fprintln(p)
-		p.block(0, "", 0, "● a cache answered  ◐ with an old page  ○ made anew  ◆ no header says  ◇ around the cache  2 to 9: so many in one place", quiet)
+		p.block(0, "", 0, "● a cache answered  ◐ with an old page  ○ made anew  ◆ no header says  ◇ around the cache", quiet)
 	}
 }
 
@@ -72,29 +72,57 @@ func (p Sheet) lanes(page *report.PacePage) {
 		if lane.sum.Count == 0 {
 			continue
 		}
-		cells := make([]string, room)
-		for i := range cells {
-			cells[i] = quiet.Render("·")
+		sum := fmt.Sprintf("  %s %s", bold.Render(pad(pace.Milliseconds(lane.sum.Median), 8)), quiet.Render(fmt.Sprintf("±%.0f %%, whole %s", 100*lane.sum.Spread(), pace.Milliseconds(lane.whole.Median))))
+		rows := stacked(page, lane.around, room, at)
+		for i, row := range rows {
+			name, end := "", ""
+			if i == len(rows)-1 {
+				name, end = lane.name, sum
+			}
+			fmt.Fprintln(p, trimmed(quiet.Render(pad(name, laneLabel))+row+end))
 		}
-		there := map[int]int{}
-		for _, lap := range page.Laps {
-			if lap.Around != lane.around {
-				continue
-			}
-			mark := lapMarks[lap.Outcome]
-			if lap.Around {
-				mark = aroundMark
-			}
-			here := at(lap.First)
-			if there[here]++; there[here] > 1 {
-				mark = strconv.Itoa(min(there[here], 9))
-			}
-			cells[here] = laneStyle(lane.around).Render(mark)
-		}
-		fmt.Fprintf(p, "%s%s  %s %s\n", quiet.Render(pad(lane.name, laneLabel)), strings.Join(cells, ""), bold.Render(pad(pace.Milliseconds(lane.sum.Median), 8)), quiet.Render(fmt.Sprintf("±%.0f %%, whole %s", 100*lane.sum.Spread(), pace.Milliseconds(lane.whole.Median))))
 	}
 	end := pace.Milliseconds(most)
 	fmt.Fprintf(p, "%s%s\n", strings.Repeat(" ", laneLabel), quiet.Render("0"+strings.Repeat(" ", max(room-1-columnsOf(end), 1))+end))
+}
+
+// maxStack is how many marks stand above one another; where there are more, their number stands on top.
+const maxStack = 4
+
+// stacked are the rows of a lane, the lowest last: where several requests took as long, their marks stand above one another.
+func stacked(page *report.PacePage, around bool, room int, at func(float64) int) []string {
+	marks := map[int][]string{}
+	highest := 1
+	for _, lap := range page.Laps {
+		if lap.Around != around {
+			continue
+		}
+		mark := lapMarks[lap.Outcome]
+		if around {
+			mark = aroundMark
+		}
+		here := at(lap.First)
+		marks[here] = append(marks[here], mark)
+		highest = max(highest, min(len(marks[here]), maxStack))
+	}
+	rows := make([]string, highest)
+	for i := range rows {
+		above := highest - 1 - i
+		for column := range room {
+			here := marks[column]
+			switch {
+			case above == maxStack-1 && len(here) > maxStack:
+				rows[i] += laneStyle(around).Render(strconv.Itoa(min(len(here), 9)))
+			case above < len(here):
+				rows[i] += laneStyle(around).Render(here[above])
+			case above == 0:
+				rows[i] += quiet.Render("·")
+			default:
+				rows[i] += " "
+			}
+		}
+	}
+	return rows
 }
 
 func laneStyle(around bool) lipgloss.Style {

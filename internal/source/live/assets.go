@@ -31,7 +31,7 @@ func (v *visit) assets(ctx context.Context) {
 	var wanted []*facts.Asset
 	known := map[string]*facts.Asset{}
 	beyond := 0
-	enter := func(p pull, from string) {
+	enter := func(p pull, from, on string) {
 		if !slices.Contains(looked, p.kind) || strings.Contains(p.address, "%7B") || strings.ContainsAny(p.address, "{}") { // a template is no address
 			return
 		}
@@ -41,6 +41,9 @@ func (v *visit) assets(ctx context.Context) {
 		}
 		if a := known[p.address]; a != nil {
 			a.Pages++
+			if len(a.On) < maxInsecure && on != "" && !slices.Contains(a.On, on) {
+				a.On = append(a.On, on)
+			}
 			if a.Kind == saidKind {
 				a.Kind = p.kind
 			}
@@ -50,7 +53,10 @@ func (v *visit) assets(ctx context.Context) {
 			beyond++
 			return
 		}
-		known[p.address] = &facts.Asset{Address: p.address, Kind: p.kind, From: from, Pages: 1}
+		known[p.address] = &facts.Asset{Address: p.address, Kind: p.kind, From: from, Pages: 1, On: []string{}}
+		if on != "" {
+			known[p.address].On = append(known[p.address].On, on)
+		}
 		wanted = append(wanted, known[p.address])
 	}
 	for _, p := range v.real() {
@@ -58,7 +64,7 @@ func (v *visit) assets(ctx context.Context) {
 		for _, pulled := range p.pulls {
 			if !slices.Contains(once, pulled) {
 				once = append(once, pulled)
-				enter(pulled, p.page.Address)
+				enter(pulled, p.page.Address, p.page.Path)
 			}
 		}
 	}
@@ -67,7 +73,7 @@ func (v *visit) assets(ctx context.Context) {
 		wanted = nil
 		for i, styles := range v.fetchAssets(ctx, batch) {
 			for _, p := range styles {
-				enter(p, batch[i].Address)
+				enter(p, batch[i].Address, "")
 			}
 		}
 	}

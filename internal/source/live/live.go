@@ -214,6 +214,7 @@ func (v *visit) look(ctx context.Context) {
 	}
 	if d := home; d != nil && isNotice(d) {
 		say(v, facts.LiveNotice, cmp.Or(firstOf(d.titles), d.heading), v.home.String())
+		v.noticeKept(ctx)
 		v.seen.AddGap(gap(v.home.String(), errors.New("the home page is a notice, so no page was looked at"), "live."))
 		return
 	}

@@ -376,6 +376,20 @@ func (v *visit) withSession(ctx context.Context, r *runner, fact *facts.Repeat, 
 	}
 }
 
+// noticeKept tells whether the notice that stands in the place of the home page is one that a cache keeps: around it there is
+// another page.
+func (v *visit) noticeKept(ctx context.Context) {
+	r := &runner{v: v, at: v.home}
+	plain, err := r.lap(ctx, false, nil)
+	if err != nil {
+		return
+	}
+	around, found := r.findWay(ctx)
+	if found && around.Status == http.StatusOK {
+		say(v, facts.LiveNoticeKept, around.digest != plain.digest, v.home.String())
+	}
+}
+
 // tellPace tells of the home page what was seen of it again and again.
 func (v *visit) tellPace() {
 	for i := range v.seen.Repeats {
@@ -385,6 +399,11 @@ func (v *visit) tellPace() {
 		}
 		say(v, facts.LiveAsks, r.Asks, r.Address)
 		say(v, facts.LiveHits, r.Hits, r.Address)
+		caches := fmt.Sprintf("%d of %d answered by a cache", r.Hits, r.Asks)
+		if r.Hits == 0 && r.Then == string(caching.Untold) {
+			caches = "no header tells of a cache"
+		}
+		say(v, facts.LiveCaches, caches, r.Address)
 		if len(r.FirstBytes) >= homeAsks {
 			say(v, facts.LiveFirstByte, int(facts.Median(r.FirstBytes)+0.5), r.Address)
 		}
