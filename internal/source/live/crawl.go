@@ -207,7 +207,7 @@ func (v *visit) analyse(ch chain) *document {
 	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) || unknownCharset(ch.last.header) != "" {
 		return nil
 	}
-	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{v.Owners, v.Analytics, v.Strangers, ch.final.String() == v.home.String()})
+	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{owners: v.Owners, analytics: v.Analytics, strangers: v.Strangers, linkTexts: ch.final.String() == v.home.String()})
 }
 
 // unknownCharset is the name of a character encoding in a Content-Type header that nobody knows (Encoding Standard §4.2).

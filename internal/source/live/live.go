@@ -2,7 +2,7 @@
 // feeds, icons. It is a guest: bounded in count, depth, time and size, on the site's own host only, and it tries
 // nothing that an ordinary visitor would not.
 //
-// It may import facts and width, and no other source.
+// It may import facts, caching, pace, policy and width, and no other source.
 package live
 
 import (

@@ -37,6 +37,7 @@ type Lap struct {
 	Sent    int // bytes of the body; -1 when not all came
 	title   string
 	digest  uint64
+	lasting uint64 // of what does not tell of an hour or a number
 	words   int
 }
 
@@ -77,8 +78,8 @@ func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap,
 	told := caching.Told(answer.header)
 	l := Lap{Around: around, Outcome: told.Outcome, Says: told.Header, Status: answer.status, Connect: answer.took.connect, First: answer.took.first, Whole: answer.took.whole, Sent: answer.sent}
 	if err == nil && isHTML(answer.header) {
-		d := analyse(at, answer.body, answer.header.Get("Content-Type"), sought{})
-		l.title, l.digest, l.words = firstOf(d.titles), d.digest, d.words
+		d := analyse(at, answer.body, answer.header.Get("Content-Type"), sought{lasting: true})
+		l.title, l.digest, l.lasting, l.words = firstOf(d.titles), d.digest, d.lasting, d.words
 	}
 	if !around && fields == nil {
 		r.last = &response{url: at, status: answer.status, header: answer.header, at: answer.at}
@@ -318,7 +319,7 @@ func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, 
 	default:
 		fact.GainWhy = "it was not asked for often enough"
 	}
-	if kept == nil || len(behind) == 0 || behind[0].digest == kept.digest || behind[0].Status != kept.Status {
+	if kept == nil || len(behind) == 0 || behind[0].lasting == kept.lasting && behind[0].title == kept.title || behind[0].Status != kept.Status {
 		return
 	}
 	for len(behind) < 2 { // a page that is another each time is no old one
@@ -329,7 +330,7 @@ func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, 
 		behind = append(behind, lap)
 	}
 	for _, lap := range behind[1:] {
-		if lap.digest != behind[0].digest || lap.title != behind[0].title {
+		if lap.lasting != behind[0].lasting || lap.title != behind[0].title {
 			return
 		}
 	}

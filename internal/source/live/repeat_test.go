@@ -118,6 +118,16 @@ func TestRepeats(t *testing.T) {
 		"an old page": {func(k *keeper) { k.kept["/"] = `<title>Old</title><body><p>The old page of everybody</p>` }, "", func(t *testing.T, home facts.Repeat) {
 			assert.Equal(t, "its title is “Old”, and around the cache “A”", home.Old)
 		}},
+		"a page that tells the hour": {func(k *keeper) {
+			n := 0
+			k.page = func(*http.Request) string {
+				n++
+				return fmt.Sprintf(`<title>A</title><body><p>The page of everybody</p><p>%d minutes ago</p><p>%s</p>`, n, []string{"an hour ago", "yesterday"}[min(n-1, 1)])
+			}
+		}, "", func(t *testing.T, home facts.Repeat) {
+			assert.Equal(t, homeAsks, home.Hits)
+			assert.Empty(t, home.Old)
+		}},
 		"a page that is another each time": {func(k *keeper) {
 			n := 0
 			k.page = func(*http.Request) string {
