@@ -75,6 +75,12 @@ func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap,
 		return Lap{}, err
 	}
 	defer answer.release()
+	if answer.status == http.StatusTooManyRequests { // RFC 6585 §4: then it is enough
+		r.v.refusal.mu.Lock()
+		r.v.refusal.refuses = true
+		r.v.refusal.mu.Unlock()
+		return Lap{}, errRefuses
+	}
 	told := caching.Told(answer.header)
 	l := Lap{Around: around, Outcome: told.Outcome, Says: told.Header, Status: answer.status, Connect: answer.took.connect, First: answer.took.first, Whole: answer.took.whole, Sent: answer.sent}
 	if err == nil && isHTML(answer.header) {

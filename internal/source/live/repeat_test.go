@@ -154,6 +154,28 @@ func TestRepeats(t *testing.T) {
 	}
 }
 
+// TestEnoughIsEnough: who answers that it is too much is not asked any more.
+func TestEnoughIsEnough(t *testing.T) {
+	k := newKeeper()
+	served := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if k.mu.Lock(); k.requests > 4 {
+			k.requests++
+			k.mu.Unlock()
+			w.WriteHeader(http.StatusTooManyRequests)
+			return
+		}
+		k.mu.Unlock()
+		k.ServeHTTP(w, r)
+	}))
+	server := httptest.NewServer(served)
+	defer server.Close()
+	run := pace.New("A", 20, time.Now())
+	require.NoError(t, Pace(t.Context(), options(server.URL), []string{"/", "/about/"}, &run))
+	assert.Equal(t, errRefuses.Error(), run.Pages[0].Failed)
+	assert.NotEmpty(t, run.Pages[1].Failed)
+	assert.LessOrEqual(t, k.requests, 9)
+}
+
 // TestTheSessionGoesToOneOrigin: it is sent to the site alone, and not to another port of it.
 func TestTheSessionGoesToOneOrigin(t *testing.T) {
 	k := newKeeper()
