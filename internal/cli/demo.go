@@ -148,6 +148,8 @@ func servedSteps(dir string) []render.Step {
 	return []render.Step{
 		{Does: "the site from every side", Command: d.program + " audit " + first},
 		{Does: "its pages, those with the most trouble first", Command: d.program + " pages " + first},
+		{Does: "how fast its pages come, out of the cache and around it", Command: d.program + " pace " + first},
+		{Does: "who keeps its pages where, and for how long after a change", Command: d.program + " explain cache " + first},
 		{Does: "what is declared beside what is served", Command: d.program + " settings " + first},
 		{Does: "how a page looks as a search result and as a card", Command: d.program + " preview " + twin + " /winter-wolf/"},
 		{Does: "what would put it right; --write does it, and undo takes it back", Command: d.program + " fix " + first},

@@ -58,7 +58,7 @@ type client struct {
 	patience time.Duration // for one request with its body
 	referrer string        // where it says to come from, "" for nowhere
 	brief    bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
-	fields   http.Header   // further fields of its requests; only sent to its own origin
+	fields   http.Header   // further fields of its requests; those with a cookie only go to its own origin
 }
 
 // briefly is the same client, which keeps the start of a body, and hangs up where the rest would tell nothing.
@@ -239,8 +239,10 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	if c.referrer != "" {
 		request.Header.Set("Referer", c.referrer)
 	}
-	if originOf(at) == c.origin {
+	if originOf(at) == c.origin || c.fields.Get("Cookie") == "" {
 		maps.Copy(request.Header, c.fields)
+	}
+	if originOf(at) == c.origin {
 		if name, password, ok := strings.Cut(c.user, ":"); ok {
 			request.SetBasicAuth(name, password)
 		}
