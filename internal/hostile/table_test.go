@@ -42,6 +42,22 @@ func pages() []hostile {
 		{name: "links to a hundred thousand hosts", serve: markup("<title>T</title><body>", "<img src=https://h#.example/>", 60_000, ""), exit: 0, says: "It answers"},
 		{name: "nesting a million deep", serve: markup("<title>T</title><body>", "<div>", 700_000, ""), exit: 0, says: "It answers"},
 		{name: "a million attributes", serve: markup("<title>T</title><body><p ", "a#=1 ", 400_000, ">"), exit: any, says: "It answers"},
+		{name: "headers that tell of a hundred caches each", serve: func(w http.ResponseWriter, r *http.Request) {
+			for name, value := range map[string]string{"Cache-Status": "lamp; hit; ttl=99999999999; detail=\"\u202edlrow\"", "X-Cache": "HIT from \u202epmal", "Vary": "Accept-Encoding, X-A", "Cache-Control": "max-age=99999999999999999999, private=\"a,b", "Server-Timing": "cache;desc=hit", "Age": "99999999999999999999"} {
+				w.Header().Set(name, strings.Repeat(value+", ", 300))
+			}
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(w, "<title>T</title><link rel=stylesheet href=/a.css><script src=/a.js></script>")
+		}, exit: any, says: "It answers"},
+		{name: "a script nested a hundred thousand deep", serve: func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/a.js" {
+				w.Header().Set("Content-Type", "text/javascript")
+				fmt.Fprint(w, strings.Repeat("(a=>[{", 100_000))
+				return
+			}
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(w, "<title>T</title><script src=/a.js></script>")
+		}, exit: any, says: "It answers"},
 		{name: "a million entities", serve: markup("<title>", "&amp;&copy;", 300_000, "</title>"), exit: 0, says: "titles."},
 		{name: "structured data nested deep", serve: page(func(b *bytes.Buffer) {
 			b.WriteString(`<title>T</title><script type="application/ld+json">` + strings.Repeat(`{"@graph":[`, 50_000) + "</script>")

@@ -55,7 +55,7 @@ func (v *visit) cached(page *facts.Page, answer *response) {
 	told := caching.Told(answer.header)
 	page.Outcome, page.Hit, page.CacheSays = string(told.Outcome), told.Outcome.FromCache(), ""
 	if page.Hit {
-		page.CacheSays = facts.Shorten(told.Header, maxText)
+		page.CacheSays = facts.Shorten(told.Header, maxSaysHeader)
 	}
 	page.Private = keptPrivate(answer.header)
 	page.SetsSession = v.setsSession(answer.header)
@@ -77,9 +77,12 @@ func freshFor(kind caching.Kind, answer *response) int64 {
 	return int64(fresh.Lifetime.Seconds())
 }
 
+// maxSaysHeader is how much of a header is kept to be shown.
+const maxSaysHeader = 300
+
 // joined are the lines of a header as one (RFC 9110 §5.3).
 func joined(header http.Header, name string) string {
-	return facts.Shorten(strings.Join(header[name], ", "), maxText)
+	return facts.Shorten(strings.Join(header[name], ", "), maxSaysHeader)
 }
 
 // coding is how an answer is compressed, "" for not at all (RFC 9110 §8.4).

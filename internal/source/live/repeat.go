@@ -287,7 +287,7 @@ func countLaps(fact *facts.Repeat, laps []Lap, before uint64) {
 		if fact.First == "" {
 			fact.First = string(lap.Outcome)
 		}
-		fact.Then, fact.Says = string(lap.Outcome), facts.Shorten(lap.Says, maxText)
+		fact.Then, fact.Says = string(lap.Outcome), facts.Shorten(lap.Says, maxSaysHeader)
 		fact.Same = fact.Same && (before == 0 || lap.digest == before)
 		before = lap.digest
 	}
