@@ -206,6 +206,10 @@ func (v *visit) repeat(ctx context.Context) {
 	if v.missing != nil && v.Own && !v.refusal.is() {
 		v.repeatOther(ctx, v.missing, "missing")
 	}
+	if !v.Own {
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "how fast the home page comes", Kind: facts.Unmapped, Names: []string{facts.LiveFirstByte.Name},
+			Because: "a median takes six requests, and a guest makes three; live: {own: true} does not stand in the site file"})
+	}
 	v.tellPace()
 }
 
