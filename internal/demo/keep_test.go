@@ -78,6 +78,17 @@ func TestARealServersCache(t *testing.T) {
 		r := keptInFront(t, "fastcgi_cache_valid 200 10m;")
 		require.Equal(t, "critical", severityOf(r, "caching.key"), "%v", deviating(r))
 	})
+	t.Run("the key is the program that all addresses are handed to", func(t *testing.T) {
+		r := keptInFront(t, "fastcgi_cache_valid 200 10m; fastcgi_cache_key $scheme$host$uri;")
+		require.Equal(t, "critical", severityOf(r, "caching.key"), "%v", deviating(r))
+		titles := map[string]bool{}
+		for _, page := range r.Snapshot.Pages {
+			if page.Kind == "content" {
+				titles[page.Title] = true
+			}
+		}
+		require.LessOrEqual(t, len(titles), 1, "the real one gives the page that came first for all of them")
+	})
 	t.Run("what sets cookies is kept", func(t *testing.T) {
 		r := keptInFront(t, keyed+"fastcgi_cache_valid any 1h; fastcgi_ignore_headers Set-Cookie Cache-Control;")
 		noticed := noticing(r)

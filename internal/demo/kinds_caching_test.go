@@ -115,6 +115,7 @@ var cachingKinds = []change{
 	}},
 	{"caching.errors-served", "for shared caches", func(b *installation) { b.before = onMissing(header("Cache-Control", "s-maxage=3600, max-age=0")) }},
 	{"caching.key", "the host alone", keptByServer("^~ /about/", "fastcgi_cache_key $scheme$host;")},
+	{"caching.key", "the address after it was rewritten", amended("            fastcgi_pass system;", "            fastcgi_cache kept;\n            fastcgi_cache_valid 200 10m;\n            fastcgi_cache_key $scheme$host$uri;\n            fastcgi_pass system;")},
 	{"caching.private-configured", "cookies alone", keptByServer("^~ /stage-door", "fastcgi_cache_key $request_uri; fastcgi_ignore_headers Set-Cookie;")},
 	{"caching.errors-brief", "with everything", keptByServer("~ ^/[^/]+/missing$", "fastcgi_cache_key $request_uri; fastcgi_cache_valid any 1d;")},
 	{"caching.byte-code", "no module for it", amended("zend_extension = opcache\n", "")},

@@ -51,6 +51,7 @@ var answerFields = []Field{
 	{Name: "valid_seconds", Type: Int, Meaning: "how long that keeps it, -1 when nobody says"},
 	{Name: "error_seconds", Type: Int, Meaning: "how long the server's cache keeps that an address is not there, if the answer says nothing of it; 0 when it does not"},
 	{Name: "cache_key", Type: String, Meaning: "what tells one answer that it keeps from another; nothing when one is given for all addresses"},
+	{Name: "key_shared", Type: Bool, Meaning: "the cache gives the same answer for another address as well: its key is the same for both"},
 	{Name: "bypass_on", Type: String, Meaning: "what makes the program be asked all the same"},
 	{Name: "stores_private", Type: Bool, Meaning: "the cache keeps answers that set cookies or are said to be private"},
 	{Name: "body_limit", Type: Size, Meaning: "the largest body that is taken; 0 for any"},

@@ -375,6 +375,9 @@ func (s *Source) about(seen *facts.Seen) {
 // Fact is an answer as a fact. Files are named from the site's folder.
 func (s *Source) Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	f := factOf(kind, u, a)
+	if a.Keeping != nil {
+		f.Cells["key_shared"] = s.sharesKey(u, a.Keeping)
+	}
 	for _, name := range []string{"file", "place"} {
 		if cell, there := f.Cells[name]; there && cell.Unknown == "" {
 			cell.Value = facts.TextOf(facts.String, s.nearIn(cell.Value.Text()))
@@ -382,6 +385,25 @@ func (s *Source) Fact(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 		}
 	}
 	return f
+}
+
+// sharesKey tells whether a cache of the server tells an address from another that comes to it by the same way. What a key is after
+// addresses were rewritten within the server may be the same for all of them.
+func (s *Source) sharesKey(u *url.URL, k *answer.Keeping) facts.Cell {
+	other := *u
+	other.Path = strings.TrimSuffix(u.Path, "/") + "/" + token + "/"
+	other.RawPath = ""
+	there := s.Work(&other).Keeping
+	at := s.near(k.Origin)
+	switch {
+	case k.Unsure != nil:
+		return facts.Cell{Unknown: s.nearIn(k.Unsure.Because), Origin: at}
+	case there == nil: // no other address comes here
+		return facts.Cell{Value: facts.BoolOf(false), Origin: at}
+	case there.Unsure != nil:
+		return facts.Cell{Unknown: s.nearIn(there.Unsure.Because), Origin: at}
+	}
+	return facts.Cell{Value: facts.BoolOf(there.Zone == k.Zone && there.Key.S == k.Key.S), Origin: at}
 }
 
 func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
