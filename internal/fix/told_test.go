@@ -300,6 +300,16 @@ func (s *toldSite) fix(t *testing.T, loaded *site.Site, before *audit.Result, jo
 	return report
 }
 
+// unframed tells whether the header is gone, ten times in a row: for a moment after a reload the former workers answer as well.
+func (s *toldSite) unframed(t *testing.T) bool {
+	for range 10 {
+		if _, h, _ := s.get(t, "/"); h.Get("X-Frame-Options") != "" {
+			return false
+		}
+	}
+	return true
+}
+
 func (s *toldSite) plan(t *testing.T, loaded *site.Site, before *audit.Result, rules []string, reload bool) *Plan {
 	t.Helper()
 	w, err := WishesFor(loaded, before, audit.Options{Tool: "test"}, nil)
@@ -546,7 +556,7 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 		r := s.writeWith(t, true, func(e *Env) {})
 		assert.Equal(t, []string{Took}, results(r))
 		assert.Empty(t, s.undo(t).Says)
-		require.Eventually(t, func() bool { _, h, _ := s.get(t, "/"); return h.Get("X-Frame-Options") == "" }, 5*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return s.unframed(t) }, 5*time.Second, 50*time.Millisecond)
 		siteFile := s.read(t, "weltaxis.yaml")
 		s.write(t, "weltaxis.yaml", regexp.MustCompile(`(runtime: \{php: php), reload: [^}]*`).ReplaceAllString(siteFile, "$1"))
 		r = s.writeWith(t, true, func(*Env) {})
@@ -560,7 +570,7 @@ func TestWhatServersAreToldGoesWrong(t *testing.T) {
 		assert.Contains(t, s.undo(t).Says, "counts when they read it again", "the runtime has not")
 		s.write(t, "weltaxis.yaml", siteFile)
 		s.asItWas(t)
-		require.Eventually(t, func() bool { _, h, _ := s.get(t, "/"); return h.Get("X-Frame-Options") == "" }, 5*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return s.unframed(t) }, 5*time.Second, 50*time.Millisecond)
 	})
 
 	t.Run("somebody else writes meanwhile", func(t *testing.T) {
