@@ -69,7 +69,7 @@ func (ask *Request) relied(seen *facts.Seen) {
 	if !known || ask.Dialect == nil || len(ask.Dialect.Relies) == 0 {
 		return
 	}
-	missing, at := []string{}, modules.Origin
+	missing := []string{}
 	for name, needs := range ask.Dialect.Relies {
 		term, _ := facts.Lookup(facts.Settings.Name(name))
 		on, known := seen.Effective(facts.Settings.Name(name))
@@ -80,10 +80,9 @@ func (ask *Request) relied(seen *facts.Seen) {
 			return slices.ContainsFunc(modules.Value.List(), func(have string) bool { return strings.EqualFold(have, module) })
 		})
 		if !loaded {
-			at = on.Origin // where it is switched on
 			missing = append(missing, name+" needs "+strings.Join(needs, " or "))
 		}
 	}
 	slices.Sort(missing)
-	seen.Add(facts.RuntimeRelied.Reading(missing, at))
+	seen.Add(facts.RuntimeRelied.Reading(missing, modules.Origin))
 }

@@ -30,7 +30,7 @@ const manifestName = ".weltaxis-demo.json"
 func SiteCount() int { return len(sites()) }
 
 // edition counts the demos that are not written alike; a stand-in cannot serve what another edition wrote.
-const edition = 2
+const edition = 3
 
 type manifest struct {
 	About   string   `json:"about"`

@@ -528,6 +528,8 @@ func TestEveryDeviationNamesWhereItWasSeen(t *testing.T) {
 				assert.NotEmpty(t, r.Origin.URL, d.Rule)
 			case r.Origin.Table != "":
 				assert.NotEmpty(t, r.Origin.Row, d.Rule)
+			case r.Source == facts.Runtime && r.Value.Type() == facts.List: // made of all its files
+				assert.NotEmpty(t, r.Origin.File, d.Rule)
 			case r.Origin.Key != "" && r.Origin.Line == 0:
 				assert.Contains(t, r.Origin.Key, "SELECT", d.Rule)
 			default:

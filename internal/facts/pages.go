@@ -605,6 +605,7 @@ var assetTable = tableOf(
 	column[Asset]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a browser may keep it, as it says itself; -1 when it does not"}, get: func(a *Asset) (Value, bool) { return NumberOf(Int, a.Fresh), true }}.sinceFormat(6),
 	text("vary", "Vary", func(a *Asset) string { return a.Vary }).sinceFormat(6),
 	yes("validator", "it carries an ETag or a Last-Modified", func(a *Asset) bool { return a.Validator }).sinceFormat(6),
+	column[Asset]{Field: Field{Name: "tried", Type: Bool, Meaning: "a conditional request was made of it, as of the first few"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified != ""), true }, key: "not_modified", since: 6},
 	column[Asset]{Field: Field{Name: "not_modified", Type: Bool, Meaning: "a conditional request got 304"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified == "yes"), a.NotModified != "" },
 		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }},
 	text("type", "Content-Type", func(a *Asset) string { return a.Type }).sinceFormat(6),

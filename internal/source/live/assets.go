@@ -87,9 +87,9 @@ func (v *visit) assets(ctx context.Context) {
 			v.seen.Tell(facts.ServedPathHint, u.Path)
 		}
 	}
+	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	v.conditionally(ctx)
 	v.weigh()
-	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	if beyond > 0 {
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: v.home.String(), Kind: facts.Unmapped, Because: fmt.Sprintf("of styles, scripts and pictures only the first %d that robots.txt allows are fetched", maxAssets)})
 	}
@@ -188,10 +188,10 @@ const maxConditional = 10
 // conditionally asks for some assets as a browser does that has them: styles and scripts first.
 func (v *visit) conditionally(ctx context.Context) {
 	asked := 0
-	for _, kinds := range []string{styleKind + scriptKind, pictureKind + fontKind} {
+	for _, kinds := range [][]string{{styleKind, scriptKind}, {pictureKind, fontKind}} {
 		for i := range v.seen.Assets {
 			a := &v.seen.Assets[i]
-			if !strings.Contains(kinds, a.Kind) || a.Status != http.StatusOK || !a.Validator || a.Final != a.Address || asked >= maxConditional || v.refusal.is() || ctx.Err() != nil {
+			if !slices.Contains(kinds, a.Kind) || a.Status != http.StatusOK || !a.Validator || a.Final != a.Address || asked >= maxConditional || v.refusal.is() || ctx.Err() != nil {
 				continue
 			}
 			u, err := url.Parse(a.Address)

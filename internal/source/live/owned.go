@@ -24,8 +24,8 @@ func (o Owned) owns(path string) (name string, is bool) {
 	if !is || !named {
 		return "", is
 	}
-	name, rest, _ = strings.Cut(rest, "/")
-	return name, name != "" && strings.HasPrefix("/"+rest, after)
+	end := strings.IndexByte(rest, '/')
+	return rest[:max(end, 0)], end > 0 && strings.HasPrefix(rest[end:], after)
 }
 
 // ownerOf is whose an asset at a path is: site when nobody says.
@@ -56,19 +56,23 @@ func unusedIn(pulls []pull, body []byte, owners []Owned) (unused []string) {
 	return unused
 }
 
-// byContent is how assets are called that change their name with what they hold: a digest or a version in the name, or in the
-// query.
-var byContent = regexp.MustCompile(`(?i)(?:^|[._-])(?:[0-9a-f]*[0-9][0-9a-f]*[a-f][0-9a-f]*|[0-9a-f]*[a-f][0-9a-f]*[0-9][0-9a-f]*)(?:[._-]|$)|[._-]v?\d+(?:\.\d+)+(?:\.min)?\.[a-z0-9]+$`)
+// digest and version are what stands in the names of assets that change their name with what they hold.
+var (
+	digest  = regexp.MustCompile(`(?:^|[._-])([0-9a-fA-F]{8,}|[0-9A-Za-z_]{8,})(?:[._-]|$)`)
+	version = regexp.MustCompile(`(?i)[._-]v?\d+(?:\.\d+)+(?:\.min)?\.[a-z0-9]+$`)
+)
 
-// namedByContent tells whether an asset is called so. A digest has eight digits at the least.
+// namedByContent tells whether an asset is called so: a digest has a digit, and is hexadecimal or has letters of both cases.
 func namedByContent(path, query string) bool {
 	name := path[strings.LastIndexByte(path, '/')+1:]
-	for _, m := range byContent.FindAllString(name, 5) {
-		if len(strings.Trim(m, "._-")) >= 8 || strings.Contains(m, ".") && strings.ContainsAny(m[1:], ".") && strings.ContainsAny(m, "0123456789") && !strings.HasPrefix(m, name) {
+	for _, m := range digest.FindAllStringSubmatch(name, 5) {
+		lower, upper := strings.ToLower(m[1]), strings.ToUpper(m[1])
+		letters := lower != upper && strings.ContainsAny(m[1], "0123456789")
+		if letters && (strings.Trim(lower, "0123456789abcdef") == "" || m[1] != lower && m[1] != upper) {
 			return true
 		}
 	}
-	return versionQuery.MatchString(query)
+	return version.MatchString(name) || versionQuery.MatchString(query)
 }
 
 // versionQuery is a query by which an asset is told from what it was before: a version under one of the usual names, or nothing

@@ -54,7 +54,7 @@ type document struct {
 	bodyClass                string
 	analytics                int
 	digest                   uint64 // of the words in the body
-	lasting                  uint64 // of those that do not tell of an hour or a number, where that is sought
+	lasting                  uint64 // of those that do not tell the hour, where that is sought
 	cut                      []string
 }
 
@@ -130,7 +130,7 @@ type analyser struct {
 // Sought is what is looked for in every page.
 type sought struct {
 	owners    []Owned  // whose assets are whose
-	lasting   bool     // whether words tell of an hour or a number
+	lasting   bool     // whether words tell the hour
 	analytics string   // token of the snippet
 	strangers []string // hosts that no address should name, in lower case
 	linkTexts bool     // the words of its links
@@ -585,7 +585,7 @@ var byteKinds = func() (kinds [256]uint8) {
 }()
 
 // timeWord is how a short text tells when something was, in the languages this was tried in: such a text is another each hour.
-var timeWord = regexp.MustCompile(`(?i)\b(?:ago|yesterday|today|tonight|just now|minutes?|hours?|days?|vor|gestern|heute|il y a|hier|hace|ayer|fa|ieri|geleden|gisteren)\b`)
+var timeWord = regexp.MustCompile(`(?i)\b\d{1,2}[:.]\d{2}\b(?: ?[ap]\.?m| ?uhr|h)|\b\d{1,2}:\d{2}\b|\b(?:ago|yesterday|today|tonight|just now|minutes?|hours?|days?|vor|gestern|heute|il y a|hier|hace|ayer|fa|ieri|geleden|gisteren)\b`)
 
 // fewTimeWords is how long such a text is at most.
 const fewTimeWords = 8
@@ -603,7 +603,7 @@ func (a *analyser) count(raw []byte) (digits bool) {
 		a.words += words
 		sum := maphash.Bytes(digestSeed, bytes.TrimSpace(raw))
 		a.digest = a.digest*1099511628211 + sum
-		if a.wanted.lasting && all&2 == 0 && !(words <= fewTimeWords && timeWord.Match(raw)) {
+		if a.wanted.lasting && !(words <= fewTimeWords && timeWord.Match(raw)) {
 			a.lasting = a.lasting*1099511628211 + sum
 		}
 	}

@@ -37,7 +37,7 @@ type Lap struct {
 	Sent    int // bytes of the body; -1 when not all came
 	title   string
 	digest  uint64
-	lasting uint64 // of what does not tell of an hour or a number
+	lasting uint64 // of what does not tell the hour
 	words   int
 }
 
