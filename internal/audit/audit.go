@@ -42,6 +42,8 @@ type Options struct {
 	Pages []string
 	// Previous is an earlier snapshot of the site, nil when there is none.
 	Previous *facts.Snapshot
+	// Answered are addresses of the site that answered with a page at an earlier time.
+	Answered []string
 	// Connect replaces the live source's map of names to addresses.
 	Connect map[string]string
 }
@@ -270,6 +272,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	if options.Connect != nil {
 		look.Connect = options.Connect
 	}
+	look.Previous = options.Answered
 	if options.Previous != nil {
 		for _, page := range options.Previous.Pages {
 			look.Previous = append(look.Previous, page.Address)

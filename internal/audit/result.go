@@ -34,6 +34,8 @@ type Result struct {
 	Lapsed        []facts.Acceptance     `json:"lapsed"` // acceptances whose last day is over
 	Astray        []facts.Acceptance     `json:"astray"` // acceptances that nothing answers to
 	Gaps          []facts.Gap            `json:"gaps"`
+	// FollowUps are what to come back to, by day: of the rules, of what is accepted, and of the site file.
+	FollowUps []facts.FollowUp `json:"follow_ups"`
 
 	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
 	Snapshot *facts.Snapshot    `json:"-"`
@@ -56,6 +58,7 @@ func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) 
 		Deviations: filled(j.Deviations), Held: filled(j.Held), NotApplicable: filled(j.NotApplicable), Covered: filled(j.Covered),
 		NotJudged: filled(j.NotJudged), Broken: filled(j.Broken), Lapsed: []facts.Acceptance{}, Astray: []facts.Acceptance{}, Gaps: filled(snapshot.Gaps),
 		Snapshot: snapshot, Rules: rules, named: options.Only}
+	r.FollowUps = followUps(j.FollowUps, snapshot)
 	r.only(options.Only)
 	r.accept(snapshot.Accept)
 	r.sort()
@@ -78,6 +81,12 @@ func (r *Result) only(names []string) {
 	other := func(s facts.Severity) bool { return len(severities) > 0 && !slices.Contains(severities, s) }
 	r.Deviations = slices.DeleteFunc(r.Deviations, func(d facts.Deviation) bool { return other(d.Severity) })
 	r.Covered = slices.DeleteFunc(r.Covered, func(c baseline.Covered) bool { return other(c.Deviation.Severity) })
+}
+
+// Keep keeps the deviations that are wanted, and counts anew.
+func (r *Result) Keep(wanted func(facts.Deviation) bool) {
+	r.Deviations = slices.DeleteFunc(r.Deviations, func(d facts.Deviation) bool { return !wanted(d) })
+	r.count()
 }
 
 // good tells whether an acceptance is good on the day of the snapshot. The last day counts in full, in universal time.

@@ -31,6 +31,8 @@ type code struct {
 	when     *expr // nil for always
 	holds    *expr
 	severity []*expr // nil for the last, which has no condition
+	again    *expr   // what asks for a follow-up; nil for nothing
+	on       *expr   // and its day; nil when it is counted
 	messages map[string]message
 	fixes    map[string]*expr // by source
 }
@@ -58,6 +60,9 @@ func (b *Baseline) compile(r *Rule) error {
 			}
 		}
 		c.severity = append(c.severity, condition)
+	}
+	if err := b.compileFollowUp(r, env, c); err != nil {
+		return err
 	}
 	r.code = c
 	return nil
@@ -261,6 +266,9 @@ func (b *Baseline) CheckMessages() error {
 			if f.Write != nil {
 				parts = append(parts, f.Write.Line, f.Write.Drop)
 			}
+		}
+		if r.FollowUp != nil {
+			parts = append(parts, r.FollowUp.What)
 		}
 		for _, part := range parts {
 			if _, err := b.message(r, part, "message"); err != nil {

@@ -34,7 +34,7 @@ func (b *Baseline) fold(j *Judgement, accepted []func(facts.Deviation) bool) {
 	count := make([]facts.Deviation, 0, len(j.Deviations))
 	for _, d := range j.Deviations {
 		if cover := by(d); cover != "" {
-			j.Covered = append(j.Covered, Covered{d.Rule, d.Subject, cover, d})
+			j.Covered = append(j.Covered, Covered{d.Rule, d.Subject, cover, d.Fingerprint, d})
 			continue
 		}
 		count = append(count, d)

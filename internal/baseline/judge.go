@@ -24,14 +24,17 @@ type Judgement struct {
 	Covered       []Covered
 	NotJudged     []NotJudged
 	Broken        []Broken
+	FollowUps     []facts.FollowUp
 }
 
 // Covered is a deviation with the same cause as another, which is the one that counts.
 type Covered struct {
-	Rule      string          `json:"rule"`
-	Subject   string          `json:"subject"`
-	By        string          `json:"by"`
-	Deviation facts.Deviation `json:"-"`
+	Rule    string `json:"rule"`
+	Subject string `json:"subject"`
+	By      string `json:"by"`
+	// Fingerprint is that of the deviation.
+	Fingerprint string          `json:"fingerprint"`
+	Deviation   facts.Deviation `json:"-"`
 }
 
 // NotJudged is a rule that lacks what it needs to know: of the site, or of the items that are named. A rule that could
@@ -100,6 +103,7 @@ func (b *Baseline) Judge(s *facts.Snapshot, accepted ...func(facts.Deviation) bo
 
 func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	j := &judging{baseline: b, rule: r, snapshot: s}
+	into.FollowUps = append(into.FollowUps, (&judging{baseline: b, rule: r, snapshot: s}).followUps()...)
 	deviations, applied, err := j.all()
 	into.Deviations = append(into.Deviations, deviations...)
 	switch {

@@ -49,7 +49,8 @@ type Rule struct {
 	Fix      Fixes       `yaml:"fix"`
 	// Configured names what the web server's configuration says of the same thing, to be shown beside it: the kind of an answer
 	// and a field of it, as home.status; "this" is the answer for the item's own address.
-	Configured []string `yaml:"configured"`
+	Configured []string  `yaml:"configured"`
+	FollowUp   *FollowUp `yaml:"follow_up"`
 	Pos        strict.Pos
 
 	Area string `yaml:"-"`
@@ -197,6 +198,9 @@ func (r *Rule) check() error {
 	if err := r.checkEach(); err != nil {
 		return err
 	}
+	if err := r.checkFollowUp(); err != nil {
+		return err
+	}
 	if len(r.Fix) == 0 {
 		r.Fix = Fixes{{}}
 	}
@@ -217,6 +221,9 @@ func (r *Rule) renew() {
 		renewKeys(r, f.Set)
 		renewKeys(r, f.SetTo)
 		renewKeys(r, f.Ask)
+	}
+	if r.FollowUp != nil {
+		sources = append(sources, &r.FollowUp.When, &r.FollowUp.On)
 	}
 	for _, e := range sources {
 		var renamed []string

@@ -92,7 +92,8 @@ type program struct {
 	said      bool // that the command was interrupted
 	waiting   bool // for that
 	log       string
-	state     string // folder of what is kept
+	state     string   // folder of what is kept
+	onNew     []string // the arguments of the command that --on-new names
 }
 
 // status is an error that only carries an exit status; what there was to say has been said.
@@ -118,6 +119,7 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	defer signals.stop()
 	p := &program{in: in, out: out, err: err, meter: meter, format: "text"}
 	root := p.command()
+	args, p.onNew = withoutCommand(args)
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
@@ -141,6 +143,19 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	}
 	fmt.Fprintf(err, "weltaxis: %s\n", render.Safe(failure.Error()))
 	return exitWrong
+}
+
+// withoutCommand takes the arguments of the command that --on-new names from the end of those of audit: they are not this program's.
+func withoutCommand(args []string) (own, command []string) {
+	i := slices.IndexFunc(args, func(arg string) bool { return arg == "--on-new" || strings.HasPrefix(arg, "--on-new=") || arg == "--" })
+	if i < 0 || args[i] == "--" || !slices.Contains(args[:i], "audit") {
+		return args, nil
+	}
+	end := i + 1
+	if args[i] == "--on-new" {
+		end = min(i+2, len(args))
+	}
+	return args[:end], args[end:]
 }
 
 func (p *program) command() *cobra.Command {
@@ -180,7 +195,7 @@ Begin with:  weltaxis demo
 // commands lists the commands in the order of the help.
 func (p *program) commands() []*cobra.Command {
 	return []*cobra.Command{
-		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.previewCommand(), p.fixCommand(), p.undoCommand(), p.historyCommand(), p.paceCommand(), p.snapshotCommand(),
+		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.previewCommand(), p.fixCommand(), p.undoCommand(), p.historyCommand(), p.compareCommand(), p.followUpsCommand(), p.paceCommand(), p.snapshotCommand(),
 		p.explainCommand(), p.baselineCommand(), p.dialectCommand(), p.schemaCommand(),
 	}
 }
@@ -264,31 +279,42 @@ func (p *program) siteArgument(args []string) (string, error) {
 
 // audit gathers and judges the site a command is about. A snapshot file is judged as it is.
 func (p *program) audit(ctx context.Context, args []string) (*report.Report, error) {
-	name, err := p.siteArgument(args)
+	_, result, err := p.auditOf(ctx, args)
 	if err != nil {
 		return nil, err
 	}
+	return report.New(result), nil
+}
+
+// auditOf is the same as a result, with the site; of a snapshot file there is none.
+func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audit.Result, error) {
+	name, err := p.siteArgument(args)
+	if err != nil {
+		return nil, nil, err
+	}
 	if strings.EqualFold(filepath.Ext(name), ".json") {
-		return p.judgeFile(name)
+		result, err := p.judgeFile(name)
+		return nil, result, err
 	}
 	s, err := loadSite(name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	slog.Info("auditing", "site", s.Name, "file", s.Path)
 	options, err := p.comparedOptions()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	options.Answered = p.answered(ctx, s)
 	result, err := audit.Run(ctx, s, time.Now(), options)
 	if result == nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err != nil { // interrupted; what was seen until then is worth saying
 		fmt.Fprintln(p.err, "weltaxis: interrupted; this is what was seen until then")
 		p.said = true
 	}
-	return report.New(result), nil
+	return s, result, nil
 }
 
 // loadSite reads a site file, or makes do with an address.
@@ -303,7 +329,7 @@ func loadSite(name string) (*site.Site, error) {
 }
 
 // judgeFile judges a snapshot that was kept.
-func (p *program) judgeFile(name string) (*report.Report, error) {
+func (p *program) judgeFile(name string) (*audit.Result, error) {
 	snapshot, err := readSnapshot(name)
 	if err != nil {
 		return nil, err
@@ -312,7 +338,7 @@ func (p *program) judgeFile(name string) (*report.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	return report.New(audit.Judge(rules, snapshot, p.options())), nil
+	return audit.Judge(rules, snapshot, p.options()), nil
 }
 
 // A form is one way to write a result.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,8 +21,10 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/history"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 	"weltaxis/internal/site"
 )
 
@@ -47,6 +50,7 @@ type fixing struct {
 	write, script, yes bool
 	reload             bool
 	reveal             bool
+	forget             bool
 	risk               string // as --allow says it
 	allow              facts.Risk
 	said               []string
@@ -98,6 +102,7 @@ Exit status: 0 the plan was shown, or all that was asked for was done and took Â
 	complete(c, "allow", facts.RiskWords()...)
 	_ = c.MarkFlagFilename("values", "yaml", "yml")
 	flags.BoolVar(&f.reload, "reload", false, "have servers read again what they are told, after all is written, and look at the site then")
+	flags.BoolVar(&f.forget, "no-keep", false, "keep nothing of the audits before and after, and of what was done, but what undo needs")
 	flags.BoolVar(&f.yes, "yes", false, "answer yes to what disruptive changes ask")
 	return c
 }
@@ -123,6 +128,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if f.look, err = f.comparedOptions(); err != nil {
 		return err
 	}
+	f.look.Answered = f.answered(ctx, f.site)
 	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.look); err != nil {
 		return err
 	}
@@ -258,7 +264,7 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 	if err != nil {
 		return err
 	}
-	report := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
+	done := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
 	if len(chosen) > 0 {
 		state, err := f.stateFolder(f.site)
 		if err != nil {
@@ -273,14 +279,17 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 		if err != nil {
 			return err
 		}
-		if report, err = fix.Write(ctx, chosen, fix.SeenIn(f.before), env); err != nil {
+		if done, err = fix.Write(ctx, chosen, fix.SeenIn(f.before), env); err != nil {
 			return err
 		}
 	}
-	if err := f.program.write(f.text(func(page render.Sheet) { render.Outcome(page, f.site.Name, report, rest) }), jsonForm(report)); err != nil {
+	if done.Run != "" {
+		f.keepRun(context.WithoutCancel(ctx), plan, done, rest)
+	}
+	if err := f.program.write(f.text(func(page render.Sheet) { render.Outcome(page, f.site.Name, done, rest) }), jsonForm(done)); err != nil {
 		return err
 	}
-	for _, o := range report.Outcomes {
+	for _, o := range done.Outcomes {
 		if o.Result != fix.Took {
 			return status(exitDeviates)
 		}
@@ -376,33 +385,44 @@ func undoChoice(args []string, since string) (fix.Choice, error) {
 	return choice, nil
 }
 
-func (p *program) historyCommand() *cobra.Command {
-	return p.written(p.keeping(p.sited(&cobra.Command{
-		Use:   "history [SITE]",
-		Short: "Lists the changes that were made to a site, and which of them can be taken back",
-		Args:  cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			name, err := p.siteArgument(args)
-			if err != nil {
-				return err
-			}
-			s, err := site.Load(name)
-			if err != nil {
-				return err
-			}
-			state, err := p.stateFolder(s)
-			if err != nil {
-				return err
-			}
-			records, err := fix.ReadJournal(state)
-			if err != nil {
-				return err
-			}
-			if records == nil {
-				records = []fix.LogLine{}
-			}
-			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, records, time.Now()) }), jsonForm(records))
-		},
-		Example: "  weltaxis history mysite", ValidArgsFunction: completeSites,
-	})), "text", "json")
+// keepRun keeps what a run found, changed and left, with the audits before and after it. A run that cannot be kept was made all the same.
+func (f *fixing) keepRun(ctx context.Context, plan *fix.Plan, made *fix.Report, rest []fix.Change) {
+	if f.forget {
+		return
+	}
+	work := report.WorkOf(f.site.Name, f.before, made, rest, plan.Discern, time.Now())
+	for _, look := range []struct {
+		result *audit.Result
+		into   *int64
+	}{{f.before, &work.Before}, {made.After, &work.After}} {
+		if look.result == nil {
+			continue
+		}
+		news, note := f.keep(ctx, f.site, look.result, made.Run, false)
+		if news == nil {
+			slog.Warn("the audits of this run", "kept", note)
+			return
+		}
+		*look.into = news.Audit
+	}
+	if err := f.keepWork(ctx, work); err != nil {
+		slog.Warn("what this run did could not be kept for history show", "error", err)
+	}
+}
+
+func (f *fixing) keepWork(ctx context.Context, work *report.Work) error {
+	dir, shared, err := f.historyFolder()
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(work)
+	if err != nil {
+		return err
+	}
+	store, _, err := history.Make(ctx, dir, shared)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	return store.KeepRun(ctx, historyOf(f.site), work.Run, work.At, data)
 }

@@ -37,7 +37,7 @@ var answerFields = []Field{
 	{Name: "compressed", Type: Bool, Meaning: "the answer is compressed for who asks for that"},
 	{Name: "vary", Type: String, Meaning: "Vary"},
 	{Name: "cache_control", Type: String, Meaning: "Cache-Control"},
-	{Name: "max_age", Type: Int, Meaning: "max-age in it, in seconds; -1 when it says none"},
+	{Name: "max_age", Type: Int, Meaning: "max-age in it, in seconds; -1 when it says none", Steady: Steadiness{Follows: []string{"cache_control"}}},
 	{Name: "etag", Type: Bool, Meaning: "it carries an ETag"},
 	{Name: "content_type", Type: String, Meaning: "Content-Type"},
 	{Name: "hsts", Type: String, Meaning: "Strict-Transport-Security"},
@@ -51,7 +51,7 @@ var answerFields = []Field{
 	{Name: "valid_seconds", Type: Int, Meaning: "how long that keeps it, -1 when nobody says"},
 	{Name: "error_seconds", Type: Int, Meaning: "how long the server's cache keeps that an address is not there, if the answer says nothing of it; 0 when it does not"},
 	{Name: "cache_key", Type: String, Meaning: "what tells one answer that it keeps from another; nothing when one is given for all addresses"},
-	{Name: "key_shared", Type: Bool, Meaning: "the cache gives the same answer for another address as well: its key is the same for both"},
+	{Name: "key_shared", Type: Bool, Steady: Steadiness{Follows: []string{"cache_key"}}, Meaning: "the cache gives the same answer for another address as well: its key is the same for both"},
 	{Name: "bypass_on", Type: String, Meaning: "what makes the program be asked all the same"},
 	{Name: "stores_private", Type: Bool, Meaning: "the cache keeps answers that set cookies or are said to be private"},
 	{Name: "body_limit", Type: Size, Meaning: "the largest body that is taken; 0 for any"},
@@ -178,8 +178,8 @@ type Shadowed struct {
 
 var shadowedTable = tableOf(
 	text("directive", "the directive, as it is written", func(s *Shadowed) string { return s.Directive }),
-	text("at", "where it stands", func(s *Shadowed) string { return s.At.String() }),
-	text("by", "the line that beats it", func(s *Shadowed) string { return s.By.String() }),
+	text("at", "where it stands", func(s *Shadowed) string { return s.At.String() }).varies(),
+	text("by", "the line that beats it", func(s *Shadowed) string { return s.By.String() }).varies(),
 	text("because", "why it has no effect there", func(s *Shadowed) string { return s.Because }),
 )
 

@@ -30,6 +30,9 @@ type Term struct {
 	Opens   bool   // when it is yes, search engines come: what they would see is put right first
 	Meant   []int  // what addresses may answer after a change of it, since that is meant: 503 with a maintenance notice
 
+	// Steady says whether it may differ from look to look though nothing was changed.
+	Steady Steadiness
+
 	// Of the intent: what it means to say nothing; without a type, nothing said means nothing known.
 	Unsaid Value
 }
@@ -95,7 +98,13 @@ func (k Key[V]) meant(status ...int) Key[V] { k.Meant = status; return k }
 func (k Key[V]) markup(how string) Key[V]   { k.Markup = how; return k }
 func (k Key[V]) opens() Key[V]              { k.Opens = true; return k }
 func (k Key[V]) seenBy(who ...Who) Key[V]   { k.SeenBy = who; return k }
-func (k Key[V]) unsaid(means Value) Key[V]  { k.Unsaid = means; return k }
+
+// varies says that it differs from look to look though nothing was changed.
+func (k Key[V]) varies() Key[V] { k.Steady.Varies = true; return k }
+
+// follows says what it is worked out from: lists, or full names.
+func (k Key[V]) follows(names ...string) Key[V] { k.Steady.Follows = names; return k }
+func (k Key[V]) unsaid(means Value) Key[V]      { k.Unsaid = means; return k }
 
 var (
 	roleWords    = []string{"lowest", "author", "editor", "highest"}
@@ -141,7 +150,7 @@ func Lookup(name string) (Term, bool) {
 		}
 		if i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == field }); i >= 0 {
 			source, _ := SourceOf(list)
-			return Term{Source: source, Name: name, Type: fields[i].Type, Words: fields[i].Words, Meaning: fields[i].Meaning}, true
+			return Term{Source: source, Name: name, Type: fields[i].Type, Words: fields[i].Words, Meaning: fields[i].Meaning, Steady: fields[i].Steady}, true
 		}
 	}
 	return Term{}, false

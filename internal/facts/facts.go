@@ -276,7 +276,9 @@ type Deviation struct {
 	Formerly    []string    `json:"formerly"`    // fingerprints that it had in earlier versions of this program
 	Accepted    *Acceptance `json:"accepted"`
 	Readings    []Reading   `json:"readings"` // every reading the rule used
-	Fix         Proposal    `json:"fix"`
+	// Since is between which two looks it began; nil when nobody kept any.
+	Since *Since   `json:"since,omitempty"`
+	Fix   Proposal `json:"fix"`
 
 	Item Item `json:"-"` // of the list; nil when it is about the site
 }

@@ -49,6 +49,7 @@ type Field struct {
 	Words   []string
 	Meaning string
 	Shows   string // the field that is shown as the reading when a rule used this one; itself when empty
+	Steady  Steadiness
 }
 
 // Lists is the catalogue of lists.
@@ -58,7 +59,7 @@ var Lists = map[string][]Field{
 		{Name: "kind", Type: Words, Words: []string{"file", "folder", "link", "other"}, Meaning: "what the entries are"},
 		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; scripting a picture that carries a script"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
-		{Name: "answer", Type: Words, Words: []string{"served", "run", "refused", "elsewhere"}, Meaning: "what the web server's configuration makes of their addresses: served as they are, run as programs, refused, or answered by something else"},
+		{Name: "answer", Type: Words, Words: []string{"served", "run", "refused", "elsewhere"}, Meaning: "what the web server's configuration makes of their addresses: served as they are, run as programs, refused, or answered by something else", Steady: Steadiness{Follows: []string{ListAnswers}}},
 		{Name: "within", Type: String, Meaning: "what the folder is for that they lie in, as role"},
 		{Name: "open", Type: Bool, Meaning: "everybody on the server gets to where they lie"},
 		{Name: "ends", Type: String, Meaning: "of links: where they lead: inside, outside or nowhere; nothing for what is no link"},
@@ -67,19 +68,19 @@ var Lists = map[string][]Field{
 		{Name: "owner", Type: String, Meaning: "owner's name, or number where it has none"},
 		{Name: "group", Type: String, Meaning: "group's name, or number where it has none"},
 		{Name: "count", Type: Int, Meaning: "how many entries are alike"},
-		{Name: "named", Type: String, Meaning: "the path of the first of them, and how many more there are"},
-		{Name: "owner_write", Type: Bool, Meaning: "the owner may write", Shows: "mode"},
-		{Name: "group_write", Type: Bool, Meaning: "the group may write", Shows: "mode"},
-		{Name: "world_write", Type: Bool, Meaning: "everybody may write", Shows: "mode"},
-		{Name: "world_read", Type: Bool, Meaning: "everybody may read", Shows: "mode"},
-		{Name: "sticky", Type: Bool, Meaning: "only an entry's owner may remove it from the folder", Shows: "mode"},
+		{Name: "named", Type: String, Meaning: "the path of the first of them, and how many more there are", Steady: Steadiness{Varies: true}},
+		{Name: "owner_write", Type: Bool, Meaning: "the owner may write", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "group_write", Type: Bool, Meaning: "the group may write", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "world_write", Type: Bool, Meaning: "everybody may write", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "world_read", Type: Bool, Meaning: "everybody may read", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "sticky", Type: Bool, Meaning: "only an entry's owner may remove it from the folder", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
 	},
 	ListAccounts: {
 		{Name: "name", Type: String, Meaning: "the name the account signs in with"},
 		{Name: "role", Type: Words, Words: roleWords, Meaning: "what the account may do"},
 		{Name: "created", Type: Date, Meaning: "when it was made"},
 		{Name: "second_factor", Type: Bool, Meaning: "it signs in with a second factor"},
-		{Name: "last_seen", Type: Date, Meaning: "when it last signed in"},
+		{Name: "last_seen", Type: Date, Meaning: "when it last signed in", Steady: Steadiness{Varies: true}},
 	},
 	ListExtensions: {
 		{Name: "name", Type: String, Meaning: "what it is called"},
@@ -87,7 +88,7 @@ var Lists = map[string][]Field{
 		{Name: "active", Type: Bool, Meaning: "it is switched on"},
 		{Name: "keeps_pages", Type: Bool, Meaning: "it is a page cache: it keeps whole pages"},
 		{Name: "version", Type: Version, Meaning: "its version"},
-		{Name: "newest", Type: Version, Meaning: "the newest version that the content system knows of"},
+		{Name: "newest", Type: Version, Meaning: "the newest version that the content system knows of", Steady: Steadiness{Varies: true}},
 	},
 	ListScheduled: {
 		{Name: "name", Type: String, Meaning: "title or name of the post"},
@@ -122,6 +123,7 @@ var Lists = map[string][]Field{
 	ListCookies:   cookieTable.fields(),
 	ListRepeats:   repeatTable.fields(),
 	ListTraces:    traceTable.fields(),
+	ListPrograms:  programTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),
 	ListFolders:   folderList,

@@ -53,6 +53,12 @@ func (c column[T]) onHome() column[T] { c.home = true; return c }
 // keyed says which key of the JSON a column is worked out from.
 func (c column[T]) keyed(key string) column[T] { c.key = key; return c }
 
+// varies says that it differs from look to look though nothing was changed.
+func (c column[T]) varies() column[T] { c.Steady.Varies = true; return c }
+
+// follows says from which fields of the item, or lists, it is worked out.
+func (c column[T]) follows(names ...string) column[T] { c.Steady.Follows = names; return c }
+
 // sinceFormat says which format of snapshots first has a column.
 func (c column[T]) sinceFormat(format int) column[T] { c.since = format; return c }
 
@@ -241,106 +247,106 @@ type Page struct {
 }
 
 var pageTable = tableOf(
-	text("address", "the page's address", func(p *Page) string { return p.Address }),
+	text("address", "the page's address", func(p *Page) string { return p.Address }).follows("path"),
 	text("path", "path and query", func(p *Page) string { return p.Path }),
 	text("kind", "home, content, listing, author listing, date listing, file (the page of a single uploaded file), search, sign-in or error (which answers as a page does)", func(p *Page) string { return p.Kind }),
-	number("status", "HTTP status", func(p *Page) int { return p.Status }).onHome(),
-	number("depth", "clicks from home, -1 when only a sitemap names it", func(p *Page) int { return p.Depth }),
+	number("status", "HTTP status", func(p *Page) int { return p.Status }).onHome().follows("settings.maintenance.on", "settings.lock.on"),
+	number("depth", "clicks from home, -1 when only a sitemap names it", func(p *Page) int { return p.Depth }).follows("linked", ListPages).follows(ListPages),
 	yes("linked", "some page links to it", func(p *Page) bool { return p.Linked }),
-	yes("in_sitemap", "a sitemap names it", func(p *Page) bool { return p.InSitemap }),
-	text("title", "the title", func(p *Page) string { return p.Title }).onHome(),
-	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }).onHome(),
-	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }).onHome(),
-	number("title_shared", "other pages that are meant to be listed, with the same title", func(p *Page) int { return p.TitleShared }),
-	text("description", "the description", func(p *Page) string { return p.Description }).onHome(),
-	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }).onHome(),
-	number("description_pixels", "estimated width of the description in results", func(p *Page) int { return p.DescPixels }),
-	number("description_shared", "other pages that are meant to be listed, with the same description of their own", func(p *Page) int { return p.DescShared }),
-	text("robots_tag", "what the robots tag says", func(p *Page) string { return p.RobotsTag }),
+	yes("in_sitemap", "a sitemap names it", func(p *Page) bool { return p.InSitemap }).follows("live.sitemap.answers"),
+	text("title", "the title", func(p *Page) string { return p.Title }).onHome().follows("settings.site.title", "settings.site.tagline", "settings.title.home", "settings.title.inner", "settings.title.listing", "settings.title.separator"),
+	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }).onHome().follows("title"),
+	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }).onHome().follows("title"),
+	number("title_shared", "other pages that are meant to be listed, with the same title", func(p *Page) int { return p.TitleShared }).follows("title", ListPages),
+	text("description", "the description", func(p *Page) string { return p.Description }).onHome().follows("settings.meta.description"),
+	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }).onHome().follows("description"),
+	number("description_pixels", "estimated width of the description in results", func(p *Page) int { return p.DescPixels }).follows("description"),
+	number("description_shared", "other pages that are meant to be listed, with the same description of their own", func(p *Page) int { return p.DescShared }).follows("description", ListPages),
+	text("robots_tag", "what the robots tag says", func(p *Page) string { return p.RobotsTag }).follows("settings.meta.robots_index", "settings.meta.robots_follow", "settings.listing.author_indexed", "settings.listing.date_indexed", "settings.listing.file_indexed", "settings.listing.search_indexed"),
 	text("robots_header", "what the X-Robots-Tag header says", func(p *Page) string { return p.RobotsHeader }),
-	text("robots", "what tag, header and robots.txt mean together", func(p *Page) string { return p.Robots }).onHome(),
-	yes("disallowed", "robots.txt keeps search engines out", func(p *Page) bool { return p.Disallowed }),
-	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }).onHome(),
-	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }).onHome(),
-	yes("meant", "it will be listed once what hides the whole site is taken away", func(p *Page) bool { return p.Meant }).sinceFormat(3),
-	text("hidden_by", "what keeps search engines from listing it: tag, header, tag and header, robots.txt, or failing robots.txt; nothing when nothing does", func(p *Page) string { return p.HiddenBy }).onHome().sinceFormat(3),
-	number("robots_line", "the line of robots.txt that keeps search engines out, 0 for none", func(p *Page) int { return p.RobotsLine }).onHome().sinceFormat(3),
-	yes("elsewhere", "its canonical link names another address", func(p *Page) bool { return p.Elsewhere }).onHome().sinceFormat(3),
-	yes("with_site", "what hides it hides the whole site", func(p *Page) bool { return p.WithSite }).sinceFormat(3),
-	texts("named_robots", "robots that tag or header tell by name to keep out", func(p *Page) []string { return p.NamedRobots }).sinceFormat(3),
+	text("robots", "what tag, header and robots.txt mean together", func(p *Page) string { return p.Robots }).onHome().follows("robots_tag", "robots_header", "disallowed", "status", "canonical", "unread"),
+	yes("disallowed", "robots.txt keeps search engines out", func(p *Page) bool { return p.Disallowed }).follows("live.robots.status", "live.robots.line"),
+	yes("indexable", "search engines may list it", func(p *Page) bool { return p.Indexable }).onHome().follows("robots_tag", "robots_header", "disallowed", "status", "canonical", "live.robots.status"),
+	yes("noindex", "tag or header says noindex", func(p *Page) bool { return p.NoIndex }).onHome().follows("robots_tag", "robots_header"),
+	yes("meant", "it will be listed once what hides the whole site is taken away", func(p *Page) bool { return p.Meant }).sinceFormat(3).follows("robots_tag", "robots_header", "disallowed", "status", "canonical", ListPages),
+	text("hidden_by", "what keeps search engines from listing it: tag, header, tag and header, robots.txt, or failing robots.txt; nothing when nothing does", func(p *Page) string { return p.HiddenBy }).onHome().sinceFormat(3).follows("robots_tag", "robots_header", "disallowed", "live.robots.status"),
+	number("robots_line", "the line of robots.txt that keeps search engines out, 0 for none", func(p *Page) int { return p.RobotsLine }).onHome().sinceFormat(3).follows("disallowed", "live.robots.line"),
+	yes("elsewhere", "its canonical link names another address", func(p *Page) bool { return p.Elsewhere }).onHome().sinceFormat(3).follows("canonical", "settings.site.address"),
+	yes("with_site", "what hides it hides the whole site", func(p *Page) bool { return p.WithSite }).sinceFormat(3).follows("robots_tag", "robots_header", "disallowed", ListPages),
+	texts("named_robots", "robots that tag or header tell by name to keep out", func(p *Page) []string { return p.NamedRobots }).sinceFormat(3).follows("robots_tag", "robots_header"),
 	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }).onHome(),
-	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }),
+	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }).follows("canonical"),
 	column[Page]{Field: Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, get: func(p *Page) (Value, bool) {
 		return TextOf(String, p.CanonicalWorks), p.CanonicalWorks != "not looked at"
 	}, why: func(p *Page) string { return "its canonical address, " + p.Canonical + ", was not looked at" }},
-	text("language", "the lang attribute", func(p *Page) string { return p.Language }).onHome(),
+	text("language", "the lang attribute", func(p *Page) string { return p.Language }).onHome().follows("settings.site.language"),
 	text("charset", "the character encoding", func(p *Page) string { return p.Charset }),
-	yes("charset_early", "the encoding is declared in the header or the first 1024 bytes", func(p *Page) bool { return p.CharsetEarly }),
+	yes("charset_early", "the encoding is declared in the header or the first 1024 bytes", func(p *Page) bool { return p.CharsetEarly }).follows("charset"),
 	text("viewport", "the viewport tag", func(p *Page) string { return p.Viewport }),
-	yes("zoomable", "the viewport lets one zoom", func(p *Page) bool { return p.Zoomable }),
+	yes("zoomable", "the viewport lets one zoom", func(p *Page) bool { return p.Zoomable }).follows("viewport"),
 	number("headings", "h1 headings", func(p *Page) int { return p.Headings }),
-	number("words", "words of text", func(p *Page) int { return p.Words }),
+	number("words", "words of text", func(p *Page) int { return p.Words }).follows("settings.posts.shown", "settings.posts.full", "entries"),
 	number("images", "content images", func(p *Page) int { return p.Images }),
 	texts("images_bare", "images without alternative text", func(p *Page) []string { return p.ImagesBare }),
-	text("generator", "the generator tag", func(p *Page) string { return p.Generator }).onHome(),
-	text("author", "the author tag", func(p *Page) string { return p.Author }).onHome(),
-	texts("verification", "contents of meta tags that are no others known, verification tags among them", func(p *Page) []string { return p.Verification }).onHome(),
-	texts("tokens", "contents of meta tags whose name speaks of proof of ownership", func(p *Page) []string { return p.Tokens }).onHome().sinceFormat(3),
-	text("card_title", "title for sharing", func(p *Page) string { return p.CardTitle }),
-	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }),
-	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }),
-	text("card_type", "type for sharing", func(p *Page) string { return p.CardType }),
-	number("canonical_crowd", "pages that name the same other address as canonical, this one among them", func(p *Page) int { return p.CanonicalCrowd }).sinceFormat(3),
-	measured("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }),
-	measured("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }),
-	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }),
+	text("generator", "the generator tag", func(p *Page) string { return p.Generator }).onHome().follows("settings.meta.generator_shown", "settings.system.version"),
+	text("author", "the author tag", func(p *Page) string { return p.Author }).onHome().follows("settings.meta.author_shown"),
+	texts("verification", "contents of meta tags that are no others known, verification tags among them", func(p *Page) []string { return p.Verification }).onHome().varies(),
+	texts("tokens", "contents of meta tags whose name speaks of proof of ownership", func(p *Page) []string { return p.Tokens }).onHome().sinceFormat(3).follows("settings.meta.verification"),
+	text("card_title", "title for sharing", func(p *Page) string { return p.CardTitle }).follows("settings.card.shown", "title"),
+	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }).follows("settings.card.shown", "description"),
+	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }).follows("settings.card.shown", "settings.card.image"),
+	text("card_type", "type for sharing", func(p *Page) string { return p.CardType }).follows("settings.card.shown"),
+	number("canonical_crowd", "pages that name the same other address as canonical, this one among them", func(p *Page) int { return p.CanonicalCrowd }).sinceFormat(3).follows("canonical", ListPages),
+	measured("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }).follows("card_image"),
+	measured("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }).follows("card_image"),
+	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }).follows("structured", "settings.structured.shown"),
 	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }).onHome(),
-	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }).onHome(),
+	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }).onHome().follows("structured"),
 	texts("insecure", "what the page loads or posts unencrypted", func(p *Page) []string { return p.Insecure }),
 	texts("insecure_media", "pictures and media loaded unencrypted", func(p *Page) []string { return p.InsecureMedia }),
 	texts("alternates", "alternates in other languages", func(p *Page) []string { return p.Alternates }),
-	texts("alternates_wrong", "alternates that do not answer, or do not name the page back", func(p *Page) []string { return p.AlternatesBad }).sinceFormat(3),
-	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome(),
-	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }),
-	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }),
+	texts("alternates_wrong", "alternates that do not answer, or do not name the page back", func(p *Page) []string { return p.AlternatesBad }).sinceFormat(3).follows("alternates", ListPages),
+	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome().follows("settings.site.title"),
+	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }).follows("settings.site.icon"),
+	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }).follows("settings.page.login"),
 	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
-	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }),
-	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }),
-	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }).onHome(),
-	yes("copyright", "there is a copyright line", func(p *Page) bool { return p.Copyright }).onHome(),
+	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }).follows("forms"),
+	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }).follows("settings.posts.shown"),
+	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }).onHome().follows("settings.site.copyright"),
+	yes("copyright", "there is a copyright line", func(p *Page) bool { return p.Copyright }).onHome().follows("years"),
 	yes("breadcrumbs", "there are breadcrumbs", func(p *Page) bool { return p.Breadcrumbs }),
 	number("analytics", "times that the analytics token stands in it", func(p *Page) int { return p.Analytics }),
-	yes("hit", "a cache answered", func(p *Page) bool { return p.Hit }).onHome(),
-	text("cache_says", "the header that tells of a cache", func(p *Page) string { return p.CacheSays }),
-	text("twin", "another address with the same content", func(p *Page) string { return p.Twin }),
+	yes("hit", "a cache answered", func(p *Page) bool { return p.Hit }).onHome().varies(),
+	text("cache_says", "the header that tells of a cache", func(p *Page) string { return p.CacheSays }).varies(),
+	text("twin", "another address with the same content", func(p *Page) string { return p.Twin }).follows("words", "canonical", ListPages),
 	column[Page]{Field: Field{Name: "shows", Type: Words, Words: showsWords, Meaning: "posts, when it lists several, or a page"}, get: func(p *Page) (Value, bool) {
 		return TextOf(Words, showsWords[map[bool]int{true: 0, false: 1}[p.Entries > 1]]), true
-	}}.keyed("entries").onHome(),
-	texts("cut", "what of it was more than is read, and cut: body, texts, links or attributes", func(p *Page) []string { return p.Cut }).sinceFormat(2),
-	text("own", "what the content system knows the page by", func(p *Page) string { return p.Own }).sinceFormat(2),
-	text("group", "the type of structured data that the intent gives pages below its path; nothing when it gives none", func(p *Page) string { return p.Group }).sinceFormat(3),
+	}}.keyed("entries").onHome().follows("entries"),
+	texts("cut", "what of it was more than is read, and cut: body, texts, links or attributes", func(p *Page) []string { return p.Cut }).sinceFormat(2).follows("words"),
+	text("own", "what the content system knows the page by", func(p *Page) string { return p.Own }).sinceFormat(2).varies(),
+	text("group", "the type of structured data that the intent gives pages below its path; nothing when it gives none", func(p *Page) string { return p.Group }).sinceFormat(3).follows("intent.groups", "path"),
 	text("unread", "the header that stood in the way of reading it as it was meant; nothing when none did", func(p *Page) string { return p.Unread }).sinceFormat(3),
-	texts("strangers", "hosts that the site was built under, and that an address on it names", func(p *Page) []string { return p.Strangers }).sinceFormat(3),
-	text("framing", "what limits who may show it in a frame: X-Frame-Options, or frame-ancestors of its policy; nothing when nothing is said", func(p *Page) string { return p.Framing }).sinceFormat(5),
-	yes("frames_limited", "others may not show it in a frame", func(p *Page) bool { return p.FramesLimited }).sinceFormat(5),
-	text("sniffing", "X-Content-Type-Options", func(p *Page) string { return p.Sniffing }).sinceFormat(5),
-	yes("sniff_stopped", "browsers do not guess what it is", func(p *Page) bool { return p.SniffStopped }).sinceFormat(5),
-	text("referrer", "Referrer-Policy, and after it what a tag of the page says", func(p *Page) string { return p.Referrer }).sinceFormat(5),
-	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5),
-	text("cache_control", "Cache-Control", func(p *Page) string { return p.CacheControl }).sinceFormat(6),
-	column[Page]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a shared cache may keep it, as it says itself; -1 when it does not"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.Fresh), true }}.sinceFormat(6),
-	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6),
+	texts("strangers", "hosts that the site was built under, and that an address on it names", func(p *Page) []string { return p.Strangers }).sinceFormat(3).follows("intent.building_hosts"),
+	text("framing", "what limits who may show it in a frame: X-Frame-Options, or frame-ancestors of its policy; nothing when nothing is said", func(p *Page) string { return p.Framing }).sinceFormat(5).follows("server.answers.framing", "server.answers.content_policy"),
+	yes("frames_limited", "others may not show it in a frame", func(p *Page) bool { return p.FramesLimited }).sinceFormat(5).follows("framing"),
+	text("sniffing", "X-Content-Type-Options", func(p *Page) string { return p.Sniffing }).sinceFormat(5).follows("server.answers.nosniff"),
+	yes("sniff_stopped", "browsers do not guess what it is", func(p *Page) bool { return p.SniffStopped }).sinceFormat(5).follows("sniffing"),
+	text("referrer", "Referrer-Policy, and after it what a tag of the page says", func(p *Page) string { return p.Referrer }).sinceFormat(5).follows("server.answers.referrer"),
+	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5).follows("referrer"),
+	text("cache_control", "Cache-Control", func(p *Page) string { return p.CacheControl }).sinceFormat(6).follows("server.answers.cache_control"),
+	column[Page]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a shared cache may keep it, as it says itself; -1 when it does not"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.Fresh), true }}.sinceFormat(6).follows("cache_control"),
+	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6).follows("server.answers.vary"),
 	yes("validator", "it carries an ETag or a Last-Modified", func(p *Page) bool { return p.Validator }).sinceFormat(6),
-	oneOf("outcome", outcomeWords, "what became of the request at a cache, as headers say", func(p *Page) string { return p.Outcome }).sinceFormat(6),
-	yes("private", "it says that shared caches are not to keep it", func(p *Page) bool { return p.Private }).sinceFormat(6),
+	oneOf("outcome", outcomeWords, "what became of the request at a cache, as headers say", func(p *Page) string { return p.Outcome }).sinceFormat(6).varies(),
+	yes("private", "it says that shared caches are not to keep it", func(p *Page) bool { return p.Private }).sinceFormat(6).follows("cache_control"),
 	yes("sets_session", "it sets a cookie that carries a session", func(p *Page) bool { return p.SetsSession }).sinceFormat(6),
 	text("personal", "why it is somebody's own, as a cart or an account is; nothing when it is everybody's", func(p *Page) string { return p.Personal }).sinceFormat(6),
-	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).onHome().sinceFormat(6),
-	number("size", "bytes of its markup", func(p *Page) int { return p.Size }).sinceFormat(6),
-	number("sent", "bytes that were sent for it", func(p *Page) int { return p.Sent }).sinceFormat(6),
-	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6),
-	number("loads", "styles and scripts that it loads", func(p *Page) int { return p.Loads }).sinceFormat(6),
-	texts("unused", "styles and scripts of extensions that it does not use, by the dialect's account", func(p *Page) []string { return p.Unused }).sinceFormat(6),
+	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).onHome().sinceFormat(6).follows("server.answers.compressed", "settings.delivery.compression"),
+	number("size", "bytes of its markup", func(p *Page) int { return p.Size }).sinceFormat(6).varies(),
+	number("sent", "bytes that were sent for it", func(p *Page) int { return p.Sent }).sinceFormat(6).varies(),
+	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6).follows(ListAssets, "words"),
+	number("loads", "styles and scripts that it loads", func(p *Page) int { return p.Loads }).sinceFormat(6).follows(ListAssets),
+	texts("unused", "styles and scripts of extensions that it does not use, by the dialect's account", func(p *Page) []string { return p.Unused }).sinceFormat(6).follows(ListAssets, "settings.extensions"),
 	texts("unsized", "pictures of which it does not say how wide and high they are, the first few", func(p *Page) []string { return p.Unsized }).sinceFormat(6),
 )
 
@@ -364,6 +370,7 @@ var homeTerms = func() map[string]*Term {
 		if c.home {
 			terms[c.Name] = declare[Value](Live, c.Type, "home."+c.Name, c.Meaning+", of the home page", nil).Term
 			terms[c.Name].Words = c.Words
+			terms[c.Name].Steady = c.Steady.onHome()
 		}
 	}
 	return terms
@@ -393,7 +400,7 @@ var (
 	HomeCompressed   = home("compressed")
 	HomeIndexable    = home("indexable")
 	HomeHiddenBy     = home("hidden_by")
-	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to, and the words of the links")
+	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to, and the words of the links").follows(ListPages)
 	HomeHeaders      = listKey(Live, "home.headers", "headers of the home page's answer; of cookies only the names")
 )
 
@@ -465,9 +472,9 @@ var spellingTable = tableOf(
 	text("address", "the spelling", func(s *Spelling) string { return s.Address }),
 	number("status", "status of the first answer", func(s *Spelling) int { return s.Status }),
 	text("final", "where it leads", func(s *Spelling) string { return s.Final }),
-	number("steps", "redirects on the way", func(s *Spelling) int { return s.Steps }),
-	yes("permanent", "every redirect is permanent", func(s *Spelling) bool { return s.Permanent }),
-	yes("preferred", "it leads to the same path of the one true address", func(s *Spelling) bool { return s.Preferred }),
+	number("steps", "redirects on the way", func(s *Spelling) int { return s.Steps }).follows("final", "status"),
+	yes("permanent", "every redirect is permanent", func(s *Spelling) bool { return s.Permanent }).follows("status", "final", "steps"),
+	yes("preferred", "it leads to the same path of the one true address", func(s *Spelling) bool { return s.Preferred }).follows("final", "live.preferred"),
 	text("kind", "scheme, host or slash", func(s *Spelling) string { return s.Kind }),
 )
 
@@ -515,11 +522,11 @@ type Link struct {
 
 var linkTable = tableOf(
 	text("address", "where it points", func(l *Link) string { return l.Address }),
-	text("from", "the first page that has it", func(l *Link) string { return l.From }),
+	text("from", "the first page that has it", func(l *Link) string { return l.From }).varies(),
 	number("status", "status at the end", func(l *Link) int { return l.Status }),
-	number("steps", "redirects on the way", func(l *Link) int { return l.Steps }),
+	number("steps", "redirects on the way", func(l *Link) int { return l.Steps }).follows("status", "final"),
 	text("final", "where it ends", func(l *Link) string { return l.Final }),
-	yes("loop", "the redirects never end", func(l *Link) bool { return l.Loop }),
+	yes("loop", "the redirects never end", func(l *Link) bool { return l.Loop }).follows("status"),
 )
 
 // Subject is where the link points.
@@ -590,26 +597,26 @@ func seen(name, meaning string, get func(*Asset) int) column[Asset] {
 var assetTable = tableOf(
 	text("address", "its address", func(a *Asset) string { return a.Address }),
 	text("kind", "style, script, font, picture, media, frame, file, card (the picture of a shared page) or said (in structured data)", func(a *Asset) string { return a.Kind }),
-	text("from", "the page or style that first names it", func(a *Asset) string { return a.From }),
-	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }),
+	text("from", "the page or style that first names it", func(a *Asset) string { return a.From }).varies(),
+	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }).follows(ListPages),
 	number("status", "status at the end", func(a *Asset) int { return a.Status }),
-	text("final", "where it ends", func(a *Asset) string { return a.Final }),
-	texts("on", "the paths of the first few pages that name it", func(a *Asset) []string { return a.On }).sinceFormat(6),
-	text("owner", "whose it is: theme or extension, with its name, uploads, system, or site", func(a *Asset) string { return a.Owner }).sinceFormat(6),
-	seen("sent", "bytes that were sent for it", func(a *Asset) int { return a.Sent }),
+	text("final", "where it ends", func(a *Asset) string { return a.Final }).follows("status"),
+	texts("on", "the paths of the first few pages that name it", func(a *Asset) []string { return a.On }).sinceFormat(6).varies(),
+	text("owner", "whose it is: theme or extension, with its name, uploads, system, or site", func(a *Asset) string { return a.Owner }).sinceFormat(6).follows("address"),
+	seen("sent", "bytes that were sent for it", func(a *Asset) int { return a.Sent }).varies(),
 	seen("size", "bytes of it", func(a *Asset) int { return a.Size }),
 	text("compressed", "how it was compressed; nothing when it was not", func(a *Asset) string { return a.Compressed }).sinceFormat(6),
-	seen("saves", "of styles and scripts: bytes that leaving out what means nothing would save", func(a *Asset) int { return a.Saves }),
-	yes("named", "a digest or a version stands in its name or query", func(a *Asset) bool { return a.Named }).sinceFormat(6),
+	seen("saves", "of styles and scripts: bytes that leaving out what means nothing would save", func(a *Asset) int { return a.Saves }).follows("size"),
+	yes("named", "a digest or a version stands in its name or query", func(a *Asset) bool { return a.Named }).sinceFormat(6).follows("address"),
 	text("cache_control", "Cache-Control", func(a *Asset) string { return a.CacheControl }).sinceFormat(6),
-	column[Asset]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a browser may keep it, as it says itself; -1 when it does not"}, get: func(a *Asset) (Value, bool) { return NumberOf(Int, a.Fresh), true }}.sinceFormat(6),
+	column[Asset]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a browser may keep it, as it says itself; -1 when it does not"}, get: func(a *Asset) (Value, bool) { return NumberOf(Int, a.Fresh), true }}.sinceFormat(6).follows("cache_control"),
 	text("vary", "Vary", func(a *Asset) string { return a.Vary }).sinceFormat(6),
 	yes("validator", "it carries an ETag or a Last-Modified", func(a *Asset) bool { return a.Validator }).sinceFormat(6),
-	column[Asset]{Field: Field{Name: "tried", Type: Bool, Meaning: "a conditional request was made of it, as of the first few"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified != ""), true }, key: "not_modified", since: 6},
+	column[Asset]{Field: Field{Name: "tried", Type: Bool, Meaning: "a conditional request was made of it, as of the first few"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified != ""), true }, key: "not_modified", since: 6}.varies(),
 	column[Asset]{Field: Field{Name: "not_modified", Type: Bool, Meaning: "a conditional request got 304"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified == "yes"), a.NotModified != "" },
-		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }},
+		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }}.follows("validator"),
 	text("type", "Content-Type", func(a *Asset) string { return a.Type }).sinceFormat(6),
-	text("format", "of pictures: what the bytes are; nothing when that was not seen", func(a *Asset) string { return a.Format }).sinceFormat(6),
+	text("format", "of pictures: what the bytes are; nothing when that was not seen", func(a *Asset) string { return a.Format }).sinceFormat(6).follows("size", "type"),
 	number("width", "of pictures: pixels, 0 when that was not seen", func(a *Asset) int { return a.Width }).sinceFormat(6),
 	number("height", "likewise", func(a *Asset) int { return a.Height }).sinceFormat(6),
 )
@@ -655,10 +662,10 @@ type Arrival struct {
 }
 
 var arrivalTable = tableOf(
-	text("address", "the page's address", func(a *Arrival) string { return a.Address }),
+	text("address", "the page's address", func(a *Arrival) string { return a.Address }).follows("path"),
 	text("path", "path and query", func(a *Arrival) string { return a.Path }),
 	yes("same", "it is what other visitors get", func(a *Arrival) bool { return a.Same }),
-	text("differs", "in what it is not; nothing when it is", func(a *Arrival) string { return a.Differs }),
+	text("differs", "in what it is not; nothing when it is", func(a *Arrival) string { return a.Differs }).follows("same"),
 )
 
 // Subject is the page's path.

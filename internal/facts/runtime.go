@@ -187,9 +187,9 @@ const (
 var troubleTable = tableOf(
 	oneOf("kind", []string{LinesLost, NoSize, WorkerDepends, NoEffect}, "lost: a mistake, after which nothing of the file is read; no size: a size that is none; worker: it stays in whichever worker it was sent to; no effect: it may not be set there, or something else beats it", func(t *Trouble) string { return t.Kind }),
 	text("line", "the line, as it is written", func(t *Trouble) string { return t.Line }),
-	text("at", "where it stands", func(t *Trouble) string { return t.At.String() }),
+	text("at", "where it stands", func(t *Trouble) string { return t.At.String() }).varies(),
 	text("file", "the file it stands in", func(t *Trouble) string { return t.At.File }).keyed("at"),
-	number("number", "its line there", func(t *Trouble) int { return t.At.Line }).keyed("at"),
+	number("number", "its line there", func(t *Trouble) int { return t.At.Line }).keyed("at").varies(),
 	text("because", "what is the matter with it", func(t *Trouble) string { return t.Because }),
 )
 

@@ -22,6 +22,7 @@ type Seen struct {
 	Cookies   []Cookie   `json:"cookies"`
 	Repeats   []Repeat   `json:"repeats"`
 	Traces    []Trace    `json:"traces"`
+	Programs  []Program  `json:"programs"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -112,6 +113,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Cookies = merged(s.Cookies, more.Cookies)
 	s.Repeats = merged(s.Repeats, more.Repeats)
 	s.Traces = merged(s.Traces, more.Traces)
+	s.Programs = merged(s.Programs, more.Programs)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)
@@ -182,6 +184,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Repeats), s.Repeats != nil
 	case ListTraces:
 		return each(s.Traces), s.Traces != nil
+	case ListPrograms:
+		return each(s.Programs), s.Programs != nil
 	case ListAssets:
 		return each(s.Assets), s.Assets != nil
 	case ListAnswers:

@@ -9,9 +9,10 @@ import (
 )
 
 // SnapshotFormat is the version of the snapshot's JSON. Format 2 has absent readings, hints, and what the content
-// system knows a page by; format 4 has what the web server makes of addresses, format 5 what the runtime has been told, format 6 what caches make of pages and assets. Earlier ones are read as well, and what they lack is
+// system knows a page by; format 4 has what the web server makes of addresses, format 5 what the runtime has been told, format 6 what caches make of
+// pages and assets, format 7 when program files were changed. Earlier ones are read as well, and what they lack is
 // unknown.
-const SnapshotFormat = 6
+const SnapshotFormat = 7
 
 // A Snapshot is everything that was seen of a site at one time, with what is needed to judge it again later
 // without touching the site.
@@ -24,6 +25,8 @@ type Snapshot struct {
 	Sources []Asked          `json:"sources"` // those that were asked for
 	Limits  map[string]Value `json:"-"`       // those the site file overrides
 	Accept  []Acceptance     `json:"accept,omitempty"`
+	// FollowUps are those that the site file states.
+	FollowUps []FollowUp `json:"follow_ups,omitempty"`
 	Seen
 }
 

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"weltaxis/internal/facts"
+	locks "weltaxis/internal/lock"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/store"
 )
@@ -148,7 +149,7 @@ func OpenJournal(dir string, now func() time.Time) (*Journal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the journal cannot be kept: %w", err)
 	}
-	if err := lockFile(lock); err != nil {
+	if err := locks.Try(lock); err != nil {
 		lock.Close()
 		return nil, ErrBusy
 	}

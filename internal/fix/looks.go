@@ -16,7 +16,7 @@ const maxSample = 12
 
 // SeenIn is what of a result fixing looks at: what deviates, and what a sample of addresses answered.
 func SeenIn(r *audit.Result) Seen {
-	s := Seen{Deviating: map[string][]string{}}
+	s := Seen{Deviating: map[string][]string{}, Result: r}
 	for _, d := range r.Deviations {
 		s.Deviating[d.Rule] = append(s.Deviating[d.Rule], d.Subject)
 	}

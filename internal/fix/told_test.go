@@ -451,6 +451,7 @@ func (s *toldSite) asItWas(t *testing.T) {
 	}
 	code, _, _ := s.get(t, "/")
 	assert.Equal(t, 200, code)
+	require.Eventually(t, func() bool { return s.unframed(t) }, 5*time.Second, 50*time.Millisecond)
 }
 
 // A test that cannot be made is said, and passes for none.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"weltaxis/internal/amend"
+	"weltaxis/internal/audit"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
@@ -52,6 +53,7 @@ type Seen struct {
 	Deviating map[string][]string // subjects by rule, those folded under others included
 	Unjudged  []string            // rules that nobody could judge
 	Answers   map[string]int      // status by address, of a sample of what answered; nil when nobody looked
+	Result    *audit.Result       // all of it; nil when only that much is known
 }
 
 // An Env is what writing needs besides the plan.
@@ -93,6 +95,8 @@ type Report struct {
 	New      []string  `json:"new"`  // rules that deviate now and did not before
 	Left     []string  `json:"left"` // rules that still deviate
 	Run      string    `json:"run"`
+	// After is what was seen afterwards; nil when nobody could look.
+	After *audit.Result `json:"-"`
 }
 
 // Write makes the changes, one after the other, and looks whether they took. Before the first the site was as Seen
@@ -156,6 +160,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 		r.unseen(err)
 	} else {
 		r.compare(was, now)
+		r.After = now.Result
 	}
 	env.notLoaded(r)
 	return r, nil

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"charm.land/lipgloss/v2"
 
@@ -297,35 +296,4 @@ func Undone(p Sheet, site string, undone *fix.Undone) {
 	if len(undone.New) > 0 {
 		p.block(0, "", 0, "What deviates now and did not before the run: "+report.List(undone.New)+".", plain)
 	}
-}
-
-// History writes the changes that were made, the newest run last.
-func History(p Sheet, site string, records []fix.LogLine, now time.Time) {
-	fmt.Fprintf(p, "%s\n", bold.Render("What was changed at "+Safe(site)))
-	if len(records) == 0 {
-		fmt.Fprintln(p, "Nothing, by this program and from this account.")
-		return
-	}
-	run := ""
-	var rows [][]string
-	flush := func() {
-		if len(rows) > 0 {
-			p.table([]string{"", "what", "from", "to", "now", "undo until"}, rows, func(int, int) lipgloss.Style { return plain })
-			rows = nil
-		}
-	}
-	for _, r := range records {
-		if r.Run != run {
-			flush()
-			run = r.Run
-			fmt.Fprintln(p)
-			p.line(r.At.Local().Format("2 January 2006, 15:04"))
-		}
-		until := ""
-		if (r.Event == fix.Done || r.Event == fix.Begun) && now.Before(r.Until) {
-			until = r.Until.Local().Format("2 Jan 2006")
-		}
-		rows = append(rows, []string{fmt.Sprint(r.ID), Safe(r.Title()), Safe(shortly(r.From)), Safe(shortly(r.To)), Safe(r.Event), until})
-	}
-	flush()
 }

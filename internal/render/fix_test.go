@@ -13,6 +13,7 @@ import (
 	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/report"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
 )
@@ -97,15 +98,15 @@ func TestHistoryAndUndoAreListed(t *testing.T) {
 	purged.ID, purged.Kind, purged.Name = 9, fix.Purge, "cache/"
 	undone.ID, undone.Run, undone.Event = 10, "b", fix.TakenBackByUndo
 	b, p := page()
-	History(p, "A site", []fix.LogLine{record, modes, purged, undone}, moment)
+	History(p, "A site", report.Past(nil, []fix.LogLine{record, modes, purged, undone}), moment)
 	out := ansi.Strip(b.String())
 	unharmed(t, b.String())
 	assert.Equal(t, 3, strings.Count(out, "23 Dec 2026"), "what is undone is not undone again")
 	assert.Contains(t, out, "permissions of")
 	assert.Equal(t, 2, strings.Count(out, "23 November 2026"), "a heading a run")
 	b, p = page()
-	History(p, "A site", nil, moment)
-	assert.Contains(t, b.String(), "Nothing, by this program")
+	History(p, "A site", report.Past(nil, nil), moment)
+	assert.Contains(t, b.String(), "no change by this program")
 	b, p = page()
 	Undone(p, "A site", &fix.Undone{Changes: []fix.Undoing{{LogLine: record, Back: true}, {LogLine: modes, Says: "somebody has changed it since" + hostile}},
 		New: []string{"a.b"}, Says: hostile})

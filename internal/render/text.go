@@ -28,6 +28,7 @@ const (
 // Text writes the report a person reads.
 func Text(p Sheet, r *report.Report, detail Detail) {
 	p.head(r)
+	p.news(r)
 	p.first(r)
 	if len(r.Words.First) > 0 {
 		fmt.Fprintln(p)
@@ -51,6 +52,7 @@ func Text(p Sheet, r *report.Report, detail Detail) {
 	}
 	p.unseen(r, detail)
 	p.accepted(r)
+	p.section("to come back to, now", r.Words.Due)
 	p.end(r, detail)
 }
 
@@ -73,6 +75,44 @@ func (p Sheet) title(r *report.Report) {
 	if r.Words.Presumed {
 		p.block(0, "", 0, "without a site file it is taken to be live at this address; what else it is meant to be is not known", quiet)
 	}
+}
+
+// news says what came and went since the last look.
+func (p Sheet) news(r *report.Report) {
+	w := r.Words
+	if w.Since == "" {
+		return
+	}
+	if len(w.News) == 0 {
+		p.block(0, "", 0, "Nothing came or went since "+w.Since+".", quiet)
+	} else {
+		fmt.Fprintln(p)
+		p.line("since " + w.Since)
+		for i, n := range w.News {
+			if i == mostNews {
+				p.block(2, "", 0, fmt.Sprintf("and for %s; weltaxis compare lists them", report.Count(len(w.News)-i, "more rule", "more rules")), quiet)
+				break
+			}
+			text := n.Rule
+			if len(n.Says) > 0 && n.Says[0] != "" {
+				text += ": " + n.Says[0]
+			}
+			p.block(0, n.Became, 6, severityWord(n)+Safe(text), plain)
+		}
+	}
+	for _, other := range w.Other {
+		p.block(0, "", 0, Safe(other), quiet)
+	}
+}
+
+// mostNews is how many rules are named on top.
+const mostNews = 8
+
+func severityWord(j report.Judged) string {
+	if j.Severity == 0 {
+		return ""
+	}
+	return severityStyles[j.Severity].Render(j.Severity.String()) + " "
 }
 
 // first says what to do first.
@@ -129,6 +169,9 @@ func (p Sheet) entry(e report.Entry, detail Detail) {
 			break
 		}
 		p.reading(l)
+	}
+	if e.Since != "" && (detail == Full || !strings.HasPrefix(e.Since, "at the first look")) {
+		p.block(1, "since", labelWidth, e.Since, quiet)
 	}
 	p.fix(e, detail)
 	if detail == Full {
@@ -293,6 +336,13 @@ func (p Sheet) accepted(r *report.Report) {
 	p.section("accepted", lived)
 	p.section("lapsed", r.Words.Lapsed)
 	p.section("accepted in vain", r.Words.Astray)
+}
+
+// Note writes what there is to say of the keeping of a report.
+func Note(p Sheet, note string) {
+	if note != "" {
+		p.block(0, "", 0, Safe(note), quiet)
+	}
 }
 
 // end says how to go on.

@@ -33,6 +33,7 @@ type Entry struct {
 	Settles  []string       `json:"settles"` // rules that are settled with it
 	AcceptAs []string       `json:"-"`       // the subjects, as one writes them to accept it
 	Why      string         `json:"why"`     // it has that risk
+	Since    string         `json:"since"`   // when it began; "" when nobody kept looks
 }
 
 // A Line is what one place said.
@@ -56,6 +57,7 @@ func entry(r *audit.Result, e audit.Entry) Entry {
 			out.Why = d.Fix.Because
 		}
 	}
+	out.Since = since(e, r.Taken)
 	out.Noticed = baseline.NoticedAt(out.Risk, out.Noticed)
 	said := strings.Join(out.Says, " ")
 	out.Expected = d.Expected

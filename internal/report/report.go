@@ -13,12 +13,15 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/history"
 )
 
 // A Report is a result in words. As JSON it is the result with them added.
 type Report struct {
 	*audit.Result
 	Words Words `json:"words"`
+	// History is what is new beside the audits before; nil when none was looked at.
+	History *history.News `json:"history,omitempty"`
 }
 
 // Words are what a person is told, in the order in which they are told it.
@@ -33,10 +36,15 @@ type Words struct {
 	Lacking  string     `json:"lacking"`
 	Gaps     []string   `json:"gaps"` // what was asked for and could not be seen
 	Accepted []Accepted `json:"accepted"`
-	Lapsed   []string   `json:"lapsed"`   // acceptances whose last day is over
-	Astray   []string   `json:"astray"`   // acceptances that nothing answers to
-	Fixable  bool       `json:"fixable"`  // weltaxis fix has something to show
-	Presumed bool       `json:"presumed"` // nobody has said what the site is meant to be
+	// Since is what is new is compared with, and News what came and went; "" and nothing when nothing is.
+	Since    string   `json:"since"`
+	News     []News   `json:"news"`
+	Other    []string `json:"other"`    // what is told now for another reason than that the site changed
+	Due      []string `json:"due"`      // what to come back to, now
+	Lapsed   []string `json:"lapsed"`   // acceptances whose last day is over
+	Astray   []string `json:"astray"`   // acceptances that nothing answers to
+	Fixable  bool     `json:"fixable"`  // weltaxis fix has something to show
+	Presumed bool     `json:"presumed"` // nobody has said what the site is meant to be
 }
 
 // New puts a result into words.
@@ -49,6 +57,7 @@ func New(r *audit.Result) *Report {
 		w.Entries = append(w.Entries, entry(r, e))
 	}
 	w.First = first(r)
+	w.News, w.Other, w.Due = []News{}, []string{}, due(r)
 	w.Unseen, w.Lacking, w.Gaps = unseen(r), lacking(r), gaps(r)
 	w.Accepted, w.Lapsed, w.Astray = accepted(r), lapsed(r), astray(r)
 	stored, told := r.Snapshot.Asked(facts.Settings) || r.Snapshot.Asked(facts.Files), r.Snapshot.Asked(facts.Server)

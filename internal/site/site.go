@@ -39,6 +39,9 @@ type Site struct {
 	Baseline []string         `yaml:"baseline"` // files with rules of one's own, added to the built-in ones
 	Limits   map[string]Limit `yaml:"limits"`
 	Accept   []Acceptance     `yaml:"accept"`
+	// FollowUps are what to come back to, and when.
+	FollowUps []FollowUp `yaml:"follow_ups"`
+	History   History    `yaml:"history"` // how much of it is kept
 
 	Path string `yaml:"-"` // of the site file
 	Dir  string `yaml:"-"`
@@ -192,6 +195,20 @@ type Acceptance struct {
 	// Severity is that of the deviation that is accepted; worse ones count.
 	Severity facts.Severity `yaml:"severity"`
 	Pos      strict.Pos
+}
+
+// A FollowUp is something to come back to on a day.
+type FollowUp struct {
+	On   strict.Date `yaml:"on"`
+	What string      `yaml:"what"`
+	Pos  strict.Pos
+}
+
+// History says how much of a site's audits is kept.
+type History struct {
+	Audits *int `yaml:"audits"` // at most
+	Days   *int `yaml:"days"`   // and for how long
+	Pos    strict.Pos
 }
 
 // A Limit is an overridden parameter of the baseline, as text; the baseline knows its type.
@@ -464,6 +481,9 @@ func (s *Site) check() error {
 	if s.Sources == (Sources{}) {
 		return s.ErrorAt(strict.Pos{}, "sources is missing: where to look (settings, live, files, server, runtime)")
 	}
+	if err := s.checkFollowUps(); err != nil {
+		return err
+	}
 	return s.checkAccept()
 }
 
@@ -584,6 +604,20 @@ func (s *Site) checkRoot(at strict.Pos, source, root string) error {
 	return nil
 }
 
+func (s *Site) checkFollowUps() error {
+	for _, f := range s.FollowUps {
+		if f.On.IsZero() || f.What == "" {
+			return s.ErrorAt(f.Pos, "follow_ups: on is a day, as 2027-01-15, and what says what to do then")
+		}
+	}
+	for name, n := range map[string]*int{"audits": s.History.Audits, "days": s.History.Days} {
+		if n != nil && *n < 1 {
+			return s.ErrorAt(s.History.Pos, "history: %s is at least 1", name)
+		}
+	}
+	return nil
+}
+
 func (s *Site) checkAccept() error {
 	for _, a := range s.Accept {
 		for _, field := range []struct{ name, value string }{{"rule", a.Rule}, {"subject", a.Subject}, {"because", a.Because}} {
@@ -614,6 +648,15 @@ func (s *Site) Accepted() []facts.Acceptance {
 	var list []facts.Acceptance
 	for _, a := range s.Accept {
 		list = append(list, facts.Acceptance{Rule: a.Rule, Subject: a.Subject, Because: a.Because, Until: facts.NumberOf(facts.Date, a.Until.Unix()), Severity: a.Severity})
+	}
+	return list
+}
+
+// Stated lists what the site file wants somebody to come back to.
+func (s *Site) Stated() []facts.FollowUp {
+	var list []facts.FollowUp
+	for _, f := range s.FollowUps {
+		list = append(list, facts.StatedFollowUp(facts.DayOf(f.On.Time), f.What))
 	}
 	return list
 }

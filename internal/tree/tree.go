@@ -30,6 +30,10 @@ type Entry struct {
 	Mode uint32 // permission bits with set-user 04000, set-group 02000 and sticky 01000
 	// UID and GID are meaningful where HasModes is true.
 	UID, GID uint32
+	Size     int64 // in bytes, of files
+	// Changed is when what it holds was last changed, Touched when anything about it was; in seconds since 1970, 0 where the
+	// system does not keep it.
+	Changed, Touched int64
 }
 
 // Aside is the folder at the top of a tree in which this program keeps what it has moved out of the way, for undo. It is no
@@ -79,7 +83,7 @@ func Walk(ctx context.Context, root string, visit func(Entry), failed func(path 
 			}
 		}
 		uid, gid := owner(info)
-		visit(Entry{Path: rel, Kind: kindOf(info.Mode()), Mode: modeOf(info.Mode()), UID: uid, GID: gid})
+		visit(Entry{Path: rel, Kind: kindOf(info.Mode()), Mode: modeOf(info.Mode()), UID: uid, GID: gid, Size: info.Size(), Changed: info.ModTime().Unix(), Touched: touched(info)})
 		return nil
 	})
 }

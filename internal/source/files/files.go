@@ -159,7 +159,7 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		seen.AddGap(facts.GapOf(facts.Files, "the folder "+s.Root, err, facts.ListClasses))
 		return seen, nil
 	}
-	seen.Classes = c.list()
+	seen.Classes, seen.Programs = c.list(), c.programs.list()
 	seen.AddGap(c.gaps()...)
 	return seen, nil
 }
@@ -259,14 +259,15 @@ type counting struct {
 	served  bool   // somebody says which folder the web server serves
 	public  string // that folder; "" for the whole root
 
-	mu      sync.Mutex
-	ways    map[string]bool // folders, and whether everybody gets through them
-	links   map[string]link
-	classes map[key]*class
-	singles int
-	found   map[string]bool // configuration files that the dialect names: whether they are there
-	failed  []failure
-	missed  int // failures past those kept
+	mu       sync.Mutex
+	ways     map[string]bool // folders, and whether everybody gets through them
+	links    map[string]link
+	classes  map[key]*class
+	programs programs // noted with when they changed
+	singles  int
+	found    map[string]bool // configuration files that the dialect names: whether they are there
+	failed   []failure
+	missed   int // failures past those kept
 }
 
 type failure struct {
@@ -315,6 +316,9 @@ func (c *counting) visit(e tree.Entry) {
 	}
 	known.add(e.Path)
 	known.acl = known.acl || acl
+	if isProgram(role, within, content) {
+		c.programs.add(e)
+	}
 }
 
 // what tells what an entry is: its role, that of the folder it lies in, what it holds, and whether the web server serves it.
@@ -435,8 +439,11 @@ func (c *counting) gaps() []facts.Gap {
 			gaps = append(gaps, facts.GapOf(facts.Files, name, errors.New("the dialect names it as configuration, and it is not there")))
 		}
 	}
-	if passed := c.passed.Load(); passed > 0 {
+	if passed := c.opener.passed.Load(); passed > 0 {
 		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "the content of files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d files the first bytes were not looked at, since %d are opened at most; they are taken for what their names say", passed, maxOpened)})
+	}
+	if c.programs.passed > 0 {
+		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "program files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d that changed longest ago nobody notes when, since %d are noted at most", c.programs.passed, maxPrograms), Names: []string{facts.ListPrograms}})
 	}
 	if !tree.HasModes {
 		gaps = append(gaps, facts.GapOf(facts.Files, "modes and owners", errors.New("this system has none; look from the server itself"), facts.ListClasses+".mode"))

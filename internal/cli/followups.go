@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/render"
+	"weltaxis/internal/report"
+	"weltaxis/internal/site"
+)
+
+func (p *program) followUpsCommand() *cobra.Command {
+	return p.written(p.keeping(p.sited(&cobra.Command{
+		Use:   "follow-ups [SITE]",
+		Short: "Lists what to come back to, and when; also as a calendar",
+		Long: `Lists what to come back to: what the site file says under follow_ups, the ends of what is accepted, and what rules want looked at
+again, as a session that was made long while the site is being built. What rules want comes from the last audit that was kept; the site is
+not looked at.
+
+--format ics writes a calendar (iCalendar, RFC 5545): each entry keeps its UID, so that a calendar that reads it again changes what it has
+and adds nothing twice.
+
+Exit status: 0 nothing is due · 1 something is · 2 wrong use`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			said, err := p.followUps(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			if err := p.write(p.text(func(page render.Sheet) { render.FollowUps(page, said) }), jsonForm(said), form{"ics", func(w io.Writer) error { return render.Calendar(w, said) }}); err != nil {
+				return err
+			}
+			if said.Due() > 0 {
+				return status(exitDeviates)
+			}
+			return nil
+		},
+		Example:           "  weltaxis follow-ups mysite\n  weltaxis follow-ups mysite --format ics --output mysite.ics",
+		ValidArgsFunction: completeSites,
+	})), "text", "json", "ics")
+}
+
+// followUps are those of the last audit, with what the site file says now.
+func (p *program) followUps(ctx context.Context, args []string) (*report.FollowUps, error) {
+	s, store, err := p.siteAndStore(ctx, args)
+	if err != nil {
+		return nil, err
+	}
+	defer store.Close()
+	now := time.Now()
+	said := &report.FollowUps{Site: s.Name, Address: s.Address(), Now: now.UTC().Truncate(time.Second)}
+	if store == nil {
+		said.All = stated(s)
+		return said, nil
+	}
+	audits, err := store.List(ctx, historyOf(s))
+	if err != nil {
+		return nil, err
+	}
+	if len(audits) == 0 {
+		said.All = stated(s)
+		return said, nil
+	}
+	k, err := store.Load(ctx, audits[len(audits)-1])
+	if err != nil {
+		return nil, err
+	}
+	days, err := store.Days(ctx, historyOf(s))
+	if err != nil {
+		return nil, err
+	}
+	said.Looked = &k.Taken
+	said.All = audit.FollowUps(k.Verdicts.FollowUps, days, s.Stated(), s.Accepted())
+	return said, nil
+}
+
+// stated are those that need no audit.
+func stated(s *site.Site) []report.Again { return audit.FollowUps(nil, nil, s.Stated(), s.Accepted()) }

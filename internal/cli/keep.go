@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/compare"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/history"
+	"weltaxis/internal/ordinary"
+	"weltaxis/internal/render"
+	"weltaxis/internal/report"
+	"weltaxis/internal/site"
+)
+
+// historyFolder is the folder of what is kept of audits, which others write to as well when somebody named it.
+func (p *program) historyFolder() (dir string, shared bool, err error) {
+	home, err := p.stateHome()
+	if err != nil {
+		return "", false, err
+	}
+	return filepath.Join(home, "weltaxis"), p.state != "", nil
+}
+
+// historyOf is the site as the history knows it.
+func historyOf(s *site.Site) history.Site { return history.Site{Name: s.Name, Address: s.Address()} }
+
+// reading opens the history of a site, ErrNone when there is none.
+func (p *program) reading(ctx context.Context) (*history.Store, error) {
+	dir, _, err := p.historyFolder()
+	if err != nil {
+		return nil, err
+	}
+	return history.Open(ctx, dir)
+}
+
+// retention is how much of a site is kept.
+func retention(s *site.Site) history.Retention {
+	keep := history.Usual
+	if n := s.History.Audits; n != nil {
+		keep.Audits = *n
+	}
+	if n := s.History.Days; n != nil {
+		keep.Age = time.Duration(*n) * 24 * time.Hour
+	}
+	return keep
+}
+
+// answered are the addresses that answered in earlier audits; none when nothing is kept, or it cannot be read, which is then said.
+func (p *program) answered(ctx context.Context, s *site.Site) []string {
+	if s.Path == s.Address() { // an address without a site file
+		return nil
+	}
+	store, err := p.reading(ctx)
+	if err != nil {
+		return nil // whoever keeps says it
+	}
+	defer store.Close()
+	addresses, err := store.Answered(ctx, historyOf(s), time.Now())
+	if err != nil {
+		slog.Warn("what answered earlier could not be read", "error", err)
+	}
+	return addresses
+}
+
+// keep keeps an audit, and says what is new in it. The note is what there is to say of the keeping itself.
+func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, run string, forget bool) (news *history.News, note string) {
+	failed := func(err error) (*history.News, string) {
+		return nil, "Not kept, so nothing can be compared with it later: " + facts.InWords(err)
+	}
+	dir, shared, err := p.historyFolder()
+	if err != nil {
+		return failed(errors.New("there is no home folder; say --state DIR, or --no-keep"))
+	}
+	if _, err := os.Stat(filepath.Join(dir, history.FileName)); forget && err != nil {
+		return nil, ""
+	}
+	written, err := json.Marshal(report.New(result))
+	if err != nil {
+		return failed(err)
+	}
+	store, aside, err := history.Make(ctx, dir, shared)
+	if aside != "" {
+		slog.Warn("the history was damaged; it was put aside, and another begun", "file", aside)
+	}
+	if err != nil {
+		return failed(err)
+	}
+	defer store.Close()
+	entry := history.Entry{Site: historyOf(s), Snapshot: result.Snapshot, Result: written, Audit: history.Audit{Taken: result.Taken, Tool: result.Tool, Baseline: result.Baseline, Dialect: result.Dialect,
+		Stage: result.Stage, Part: strings.Join(p.only, ","), Aside: p.stage != "" && p.stage != s.Said("stage"), Partial: result.Partial(), Run: run, Alignment: result.Alignment, Judged: result.Judged, Counts: result.Counts}}
+	news, err = store.Keep(ctx, entry, forget)
+	var damage *history.Damage
+	if errors.As(err, &damage) { // in a part that opening it did not touch
+		if aside, err = store.PutAside(ctx); err == nil {
+			slog.Warn("the history was damaged; it was put aside, and another begun", "file", aside)
+			again, _, opened := history.Make(ctx, dir, shared)
+			if err = opened; err == nil {
+				defer again.Close()
+				news, err = again.Keep(ctx, entry, forget)
+			}
+		}
+	}
+	if err != nil {
+		return failed(err)
+	}
+	if forget {
+		return news, ""
+	}
+	note = fmt.Sprintf("Kept as audit %d.", news.Audit)
+	if gone, err := store.Prune(ctx, historyOf(s), retention(s), time.Now(), false); err != nil {
+		slog.Warn("older audits could not be thrown away", "error", err)
+	} else if gone > 0 {
+		note += fmt.Sprintf(" %s thrown away, as the site file or the usual retention says.", report.Count(gone, "older one was", "older ones were"))
+	}
+	return news, note
+}
+
+// A keeping is how an audit is kept and compared.
+type keeping struct {
+	forget bool
+	fresh  string // what only what is new since is reported of; "" for all, lastAudit, or a file
+	told   string // the command that is told of what is new
+	tell   []string
+}
+
+// lastAudit is what --new means without a file.
+const lastAudit = "last"
+
+// auditAndKeep audits the site a command is about, keeps that, and says what is new in it.
+func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, alarm facts.Severity) (*report.Report, string, error) {
+	s, result, err := p.auditOf(ctx, args)
+	if err != nil {
+		return nil, "", err
+	}
+	var news *history.News
+	note := ""
+	if s != nil && s.Path != s.Address() && !p.said {
+		news, note = p.keep(ctx, s, result, "", k.forget)
+	}
+	switch {
+	case k.fresh == "" || k.fresh == lastAudit:
+	default:
+		if news, err = p.newSince(k.fresh, result); err != nil {
+			return nil, "", err
+		}
+	}
+	if news == nil {
+		if k.fresh != "" || len(k.tell) > 0 {
+			return nil, "", errors.New("what is new cannot be told: only audits of a site file are kept and compared" + strings.TrimPrefix(note, "Not kept, so nothing can be compared with it later"))
+		}
+		return report.New(result), note, nil
+	}
+	if k.fresh != "" {
+		report.OnlyNew(result, news)
+	}
+	r := report.Since(result, news)
+	if k.fresh != "" && k.fresh != lastAudit {
+		r.Words.Since = k.fresh + ", of " + news.Before.Taken.UTC().Format("2 January 2006, 15:04 MST")
+	}
+	urgent := func(list []compare.Verdict) bool {
+		for _, d := range list {
+			if alarm != 0 && d.Severity <= alarm && d.Accepted == nil {
+				return true
+			}
+		}
+		return false
+	}
+	if len(k.tell) > 0 && s != nil && (urgent(news.New) || urgent(news.Worse)) {
+		if err := p.tell(ctx, k.tell, s, r); err != nil {
+			slog.Warn(err.Error())
+		}
+	}
+	return r, note, nil
+}
+
+// newSince is what is new since a result or snapshot that somebody named.
+func (p *program) newSince(name string, result *audit.Result) (*history.News, error) {
+	look, err := p.lookFile(name)
+	if err != nil {
+		return nil, fmt.Errorf("--new: %w", err)
+	}
+	if look.Verdicts == nil {
+		rules, err := audit.RulesFor(look.Snapshot, p.options())
+		if err != nil {
+			return nil, fmt.Errorf("--new: %w", err)
+		}
+		if look.Verdicts, err = verdictsOf(audit.Judge(rules, look.Snapshot, p.options())); err != nil {
+			return nil, err
+		}
+	}
+	verdicts, err := verdictsOf(result)
+	if err != nil {
+		return nil, err
+	}
+	c := compare.Of(look, compare.Look{Snapshot: result.Snapshot, Verdicts: verdicts})
+	if c.Another {
+		return nil, fmt.Errorf("--new: %s is of another site, %q", name, c.Before.Site)
+	}
+	news := &history.News{New: c.New, Worse: c.Worse, Gone: c.Gone, Before: &history.Audit{Taken: c.Before.Taken}}
+	for _, d := range c.Aside {
+		if d.Now {
+			news.Aside = append(news.Aside, d)
+		}
+	}
+	return news, nil
+}
+
+// verdictsOf is a result as it is compared.
+func verdictsOf(result *audit.Result) (*compare.Verdicts, error) {
+	written, err := json.Marshal(report.New(result))
+	if err != nil {
+		return nil, err
+	}
+	return compare.ReadResult(written)
+}
+
+// lookFile reads a snapshot, or a result, from a file.
+func (p *program) lookFile(name string) (compare.Look, error) {
+	look := compare.Look{Called: name}
+	data, err := ordinary.Read(name, maxSnapshot)
+	if err != nil {
+		return look, fmt.Errorf("reading %s: %w", name, facts.Plainly(err))
+	}
+	var shape struct {
+		Readings   json.RawMessage `json:"readings"`
+		Deviations json.RawMessage `json:"deviations"`
+	}
+	if err := json.Unmarshal(data, &shape); err != nil {
+		return look, fmt.Errorf("%s is no JSON: %w", name, err)
+	}
+	switch {
+	case shape.Deviations != nil:
+		look.Verdicts, err = compare.ReadResult(data)
+	case shape.Readings != nil:
+		look.Snapshot = &facts.Snapshot{}
+		err = json.Unmarshal(data, look.Snapshot)
+	default:
+		err = errors.New("it has neither readings nor deviations")
+	}
+	if err != nil {
+		return look, fmt.Errorf("%s is neither a snapshot nor a result of this program: %w", name, err)
+	}
+	return look, nil
+}
+
+// tellTime is how long a command that is told of what is new may take.
+const tellTime = time.Minute
+
+// tell starts the command that is to know of what is new, with the news on its standard input. It is no shell: each argument is one.
+func (p *program) tell(ctx context.Context, command []string, s *site.Site, r *report.Report) error {
+	bounded, cancel := context.WithTimeout(ctx, tellTime)
+	defer cancel()
+	var said bytes.Buffer
+	if err := render.JSON(&said, struct {
+		Site    string            `json:"site"`
+		Address string            `json:"address"`
+		Taken   time.Time         `json:"taken"`
+		Audit   int64             `json:"audit"`
+		Since   string            `json:"since"`
+		New     []compare.Verdict `json:"new"`
+		Worse   []compare.Verdict `json:"worse"`
+		Gone    []compare.Verdict `json:"gone"`
+	}{s.Name, s.Address(), r.Taken, r.History.Audit, r.Words.Since, r.History.New, r.History.Worse, r.History.Gone}); err != nil {
+		return err
+	}
+	run := exec.CommandContext(bounded, command[0], command[1:]...)
+	run.Stdin, run.Stdout, run.Stderr = &said, p.err, p.err
+	run.WaitDelay = 2 * time.Second
+	switch err := run.Run(); {
+	case bounded.Err() != nil && ctx.Err() == nil:
+		return fmt.Errorf("--on-new: %s took longer than %s and was ended", command[0], tellTime)
+	case err != nil:
+		return fmt.Errorf("--on-new: %s: %w", command[0], err)
+	}
+	return nil
+}

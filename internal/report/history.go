@@ -1,0 +1,144 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/compare"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/history"
+)
+
+// A News is what came, went or is worse, of one rule.
+type News = Judged
+
+// Since puts a result into words together with what is new in it.
+func Since(r *audit.Result, news *history.News) *Report {
+	for i := range r.Deviations {
+		if since, known := news.Since[r.Deviations[i].Fingerprint]; known {
+			r.Deviations[i].Since = &since
+		}
+	}
+	r.SetDays(news.Days)
+	report := New(r)
+	report.History = news
+	if news.Before == nil {
+		return report
+	}
+	w := &report.Words
+	w.Since = fmt.Sprintf("audit %d of %s", news.Before.ID, moment(news.Before.Taken))
+	if news.Backwards {
+		w.Since += ", which is later by the clock of then"
+	}
+	w.News = judgedAs(&compare.Comparison{New: news.New, Worse: news.Worse, Gone: news.Gone})
+	w.Other = (&wording{&compare.Comparison{Aside: news.Aside}}).aside()
+	return report
+}
+
+func moment(at time.Time) string { return at.UTC().Format("2 January 2006, 15:04 MST") }
+
+// OnlyNew leaves in a result what is new or worse.
+func OnlyNew(r *audit.Result, news *history.News) {
+	fresh := map[string]bool{}
+	for _, list := range [][]compare.Verdict{news.New, news.Worse} {
+		for _, d := range list {
+			fresh[d.Fingerprint] = true
+		}
+	}
+	r.Keep(func(d facts.Deviation) bool { return fresh[d.Fingerprint] })
+}
+
+// due are the follow-ups whose day has come, but for acceptances that are over, which are told by themselves.
+func due(r *audit.Result) []string {
+	said := []string{}
+	for _, f := range r.FollowUps {
+		if !f.Due(r.Taken) || f.Accepted && f.On < facts.DayOf(r.Taken) {
+			continue
+		}
+		said = append(said, fmt.Sprintf("%s: %s", f.On, FollowUp(f)))
+	}
+	return said
+}
+
+// FollowUp says what to come back to.
+func FollowUp(f facts.FollowUp) string {
+	what := f.What
+	if f.Rule != "" {
+		what += " (" + f.Rule
+		if f.Subject != "" && !strings.Contains(what, f.Subject) {
+			what += ", " + f.Subject
+		}
+		what += ")"
+	}
+	return what
+}
+
+// since says since when the deviations of an entry are there: the one that is there for longest.
+func since(e audit.Entry, taken time.Time) string {
+	var first *facts.Since
+	different := false
+	for _, d := range e {
+		if d.Since == nil {
+			return ""
+		}
+		different = different || first != nil && !first.Seen.Equal(d.Since.Seen)
+		if first == nil || d.Since.Seen.Before(first.Seen) {
+			first = d.Since
+		}
+	}
+	if first == nil || first.Lacked == nil && first.Seen.Equal(taken) {
+		return "" // this is the first look
+	}
+	said := "at the first look that judged it, " + moment(first.Seen)
+	if first.Lacked != nil {
+		said = "between " + moment(*first.Lacked) + " and " + moment(first.Seen)
+		if first.Seen.Equal(taken) {
+			said = "after " + moment(*first.Lacked)
+		}
+	}
+	if different {
+		said += ", some later"
+	}
+	return said
+}
+
+// Trend are numbers of a site's audits, one after the other.
+type Trend struct {
+	What   string     `json:"what"`
+	Values []*float64 `json:"values"` // null where it was not seen
+}
+
+// Trends are the numbers that are worth following.
+func Trends(audits []history.Audit) []Trend {
+	whole := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return a.Part != "" || a.Aside })
+	number := func(of func(history.Audit) *int) []*float64 {
+		var values []*float64
+		for _, a := range whole {
+			var v *float64
+			if n := of(a); n != nil {
+				f := float64(*n)
+				v = &f
+			}
+			values = append(values, v)
+		}
+		return values
+	}
+	bad := func(a history.Audit) *int {
+		n := a.Counts[facts.Critical] + a.Counts[facts.High]
+		return &n
+	}
+	rest := func(a history.Audit) *int {
+		n := a.Counts[facts.Medium] + a.Counts[facts.Low]
+		return &n
+	}
+	var alignment []*float64
+	for _, a := range whole {
+		alignment = append(alignment, a.Alignment)
+	}
+	return []Trend{{"alignment", alignment}, {"critical and high", number(bad)}, {"medium and low", number(rest)},
+		{"first byte, ms", number(func(a history.Audit) *int { return a.Measures.FirstByte })},
+		{"weight of a page, KiB", number(func(a history.Audit) *int { return a.Measures.Weight })}}
+}
