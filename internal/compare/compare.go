@@ -110,6 +110,7 @@ func Of(before, after Look) *Comparison {
 		d.terms()
 		d.lists()
 		d.accepted()
+		d.settle()
 		c.Changes, c.Wishes, c.Unsure = d.folded()
 		c.Unseen = d.notSeen()
 	}
@@ -145,6 +146,7 @@ type diff struct {
 	dialect, tool, another bool // differ
 	found                  []single
 	unseen                 map[reason]*[]string
+	pending                []pending
 	order                  []reason
 }
 
@@ -217,6 +219,27 @@ func (d *diff) notSeen() []Unseen {
 	return all
 }
 
+// a pending is a term that was seen in one look only, as long as it is not known what changed.
+type pending struct {
+	now  bool
+	term *facts.Term
+}
+
+// settle notes the terms that were seen in one look only, but for those that cannot be told since what they follow from changed.
+func (d *diff) settle() {
+	changed := map[string]bool{}
+	for _, s := range d.found {
+		for _, name := range s.names() {
+			changed[name] = true
+		}
+	}
+	for _, p := range d.pending {
+		if !slices.ContainsFunc(follows(p.term), func(name string) bool { return changed[name] }) {
+			d.missed(p.now, p.term.Name)
+		}
+	}
+}
+
 // terms compares the readings that count.
 func (d *diff) terms() {
 	before, after := effective(d.before), effective(d.after)
@@ -228,9 +251,9 @@ func (d *diff) terms() {
 		case term.Steady.Varies || pages && strings.HasPrefix(term.Name, "live.home.") && !ofItsOwn(term.Name):
 		case !there && !now:
 		case !there:
-			d.missed(false, term.Name)
+			d.pending = append(d.pending, pending{false, term})
 		case !now:
-			d.missed(true, term.Name)
+			d.pending = append(d.pending, pending{true, term})
 		case was.Absent != is.Absent || !was.Absent && !alike(term.Name, was.Value, is.Value):
 			from, to := differing(term.Name, was, is)
 			d.add(single{source: term.Source, name: term.Name, what: Changed, item: Item{From: from, To: to, Was: was.Origin, Is: is.Origin, List: bothLists(term.Name, was, is)}, follows: follows(term), unsure: d.readOtherwise(term.Source, was.Origin, is.Origin), files: []string{was.Origin.File, is.Origin.File}})

@@ -197,7 +197,15 @@ func samePath(page, record string) bool {
 func (d *diff) sameFile() {
 	for i := range d.found {
 		program := &d.found[i]
-		if program.name != facts.ListPrograms || program.what != Changed {
+		if program.name == facts.ListTraces { // what an extension leaves is told by the file or folder that it is
+			d.alike(program, program.item.Subject, facts.ListClasses, facts.ListPrograms)
+			continue
+		}
+		if program.name != facts.ListPrograms {
+			continue
+		}
+		if program.what != Changed {
+			d.alike(program, program.identity, facts.ListClasses)
 			continue
 		}
 		for j, other := range d.found {
@@ -207,6 +215,16 @@ func (d *diff) sameFile() {
 				program.into = j
 				break
 			}
+		}
+	}
+}
+
+// alike puts a change with that of the same path in one of some lists, if that came or went as it did.
+func (d *diff) alike(s *single, path string, lists ...string) {
+	for j, other := range d.found {
+		if slices.Contains(lists, other.name) && other.into < 0 && other.what == s.what && other.identity == path {
+			s.into = j
+			return
 		}
 	}
 }

@@ -15,7 +15,7 @@ func (d *diff) lists() {
 		before, there := d.before.Items(name)
 		after, now := d.after.Items(name)
 		switch {
-		case !there && !now:
+		case !there && !now, name == facts.ListScheduled, name == facts.ListBackups: // they come and go by themselves
 		case !there:
 			d.missed(false, name)
 		case !now:
@@ -55,12 +55,12 @@ func (d *diff) list(name string, before, after []facts.Item) {
 // membership is what it follows from that an item of a list came or went.
 func membership(list string) []string {
 	switch list {
-	case facts.ListLinks:
-		return []string{facts.ListPages}
+	case facts.ListCookies:
+		return []string{"live.home.status", facts.LiveNotice.Name}
 	case facts.ListAssets:
-		return []string{facts.ListPages + "."}
+		return []string{facts.ListPages + ".", facts.DeliveryMinify.Name, facts.DeliveryHost.Name, facts.CardShown.Name, facts.CardImage.Name, facts.SiteLogo.Name, facts.SiteIcon.Name, facts.StructuredShown.Name, facts.ListPages + ".structured"}
 	case facts.ListPages:
-		return []string{facts.PermalinkPattern.Name, facts.PermalinkCategoryPrefix.Name, facts.PermalinkSuffix.Name}
+		return []string{facts.PermalinkPattern.Name, facts.PermalinkCategoryPrefix.Name, facts.PermalinkSuffix.Name, facts.PostsDefaultCategory.Name}
 	case facts.ListTraces:
 		return []string{facts.ListExtensions}
 	case facts.ListSpellings:
@@ -97,11 +97,13 @@ func tells(list string, item facts.Item) string {
 	return v.String()
 }
 
-// paired finds the items that are the same in both lists: first by what they are, then by how they are called.
+// paired finds the items that are the same in both lists: by what they are and how they are called, then by what they are, then by
+// how they are called.
 func paired(before, after []facts.Item) (pairs [][2]facts.Item, went, came []facts.Item) {
 	taken := make([]bool, len(after))
 	left := make([]bool, len(before))
-	for _, of := range []func(facts.Item) string{facts.Item.Identity, facts.Item.Subject} {
+	both := func(item facts.Item) string { return item.Identity() + "\x00" + item.Subject() }
+	for _, of := range []func(facts.Item) string{both, facts.Item.Identity, facts.Item.Subject} {
 		at := map[string][]int{}
 		for i, item := range after {
 			if !taken[i] {
@@ -138,6 +140,13 @@ func (d *diff) item(source facts.Source, list string, was, is facts.Item) {
 	if moved {
 		d.add(single{source: source, name: list, what: Moved, identity: identity, item: Item{Subject: was.Subject(), From: was.Subject(), To: is.Subject(), Was: was.Origin(), Is: is.Origin()}, follows: membership(list)})
 	}
+	changed := map[string]bool{}
+	type unread struct {
+		now           bool
+		name, because string
+		follows       []string
+	}
+	var unknown []unread
 	for _, field := range facts.Lists[list] {
 		name := list + "." + field.Name
 		if field.Steady.Varies || moved && (field.Name == "path" || field.Name == "address") {
@@ -147,10 +156,11 @@ func (d *diff) item(source facts.Source, list string, was, is facts.Item) {
 		b, now := is.Field(field.Name)
 		switch {
 		case there && !now:
-			d.unread(true, name, is.Why(field.Name).Because)
+			unknown = append(unknown, unread{true, name, is.Why(field.Name).Because, field.Steady.Follows})
 		case now && !there:
-			d.unread(false, name, was.Why(field.Name).Because)
+			unknown = append(unknown, unread{false, name, was.Why(field.Name).Because, field.Steady.Follows})
 		case there && !alike(name, a, b):
+			changed[field.Name] = true
 			from, to := a.String(), b.String()
 			if a.Type() == facts.List {
 				from, to = lists(name, a, b)
@@ -162,6 +172,11 @@ func (d *diff) item(source facts.Source, list string, was, is facts.Item) {
 			origin := [2]facts.Origin{was.OriginOf(field.Name), is.OriginOf(field.Name)}
 			d.add(single{source: source, name: list, field: field.Name, what: Changed, identity: identity, item: Item{Subject: is.Subject(), From: from, To: to, Was: origin[0], Is: origin[1], List: a.Type() == facts.List}, follows: follows,
 				unsure: d.readOtherwise(source, origin[0], origin[1]), files: []string{origin[0].File, origin[1].File}})
+		}
+	}
+	for _, u := range unknown { // what cannot be told any more since something else changed was seen
+		if !(list == facts.ListAnswers && len(changed) > 0) && !slices.ContainsFunc(u.follows, func(name string) bool { return changed[name] }) {
+			d.unread(u.now, u.name, u.because)
 		}
 	}
 }

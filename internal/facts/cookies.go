@@ -18,7 +18,7 @@ type Cookie struct {
 
 var cookieTable = tableOf(
 	text("name", "its name", func(c *Cookie) string { return c.Name }),
-	text("from", "the address that set it", func(c *Cookie) string { return c.From }),
+	text("from", "the address that set it", func(c *Cookie) string { return c.From }).varies(),
 	yes("encrypted", "it was set over an encrypted connection", func(c *Cookie) bool { return c.Encrypted }),
 	yes("secure", "it is only sent over one", func(c *Cookie) bool { return c.Secure }),
 	yes("http_only", "scripts of a page do not see it", func(c *Cookie) bool { return c.HTTPOnly }),

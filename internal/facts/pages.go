@@ -247,7 +247,7 @@ type Page struct {
 }
 
 var pageTable = tableOf(
-	text("address", "the page's address", func(p *Page) string { return p.Address }).follows("path"),
+	text("address", "the page's address", func(p *Page) string { return p.Address }).follows("path", "settings.site.address", "live.address"),
 	text("path", "path and query", func(p *Page) string { return p.Path }),
 	text("kind", "home, content, listing, author listing, date listing, file (the page of a single uploaded file), search, sign-in or error (which answers as a page does)", func(p *Page) string { return p.Kind }),
 	number("status", "HTTP status", func(p *Page) int { return p.Status }).onHome().follows("settings.maintenance.on", "settings.lock.on"),
@@ -258,7 +258,7 @@ var pageTable = tableOf(
 	number("titles", "title elements that are not empty", func(p *Page) int { return p.Titles }).onHome().follows("title"),
 	number("title_pixels", "estimated width of the title in results", func(p *Page) int { return p.TitlePixels }).onHome().follows("title"),
 	number("title_shared", "other pages that are meant to be listed, with the same title", func(p *Page) int { return p.TitleShared }).follows("title", ListPages),
-	text("description", "the description", func(p *Page) string { return p.Description }).onHome().follows("settings.meta.description"),
+	text("description", "the description", func(p *Page) string { return p.Description }).onHome().follows("settings.meta.description", "settings.site.title"),
 	number("descriptions", "description tags", func(p *Page) int { return p.Descriptions }).onHome().follows("description"),
 	number("description_pixels", "estimated width of the description in results", func(p *Page) int { return p.DescPixels }).follows("description"),
 	number("description_shared", "other pages that are meant to be listed, with the same description of their own", func(p *Page) int { return p.DescShared }).follows("description", ListPages),
@@ -274,40 +274,40 @@ var pageTable = tableOf(
 	yes("elsewhere", "its canonical link names another address", func(p *Page) bool { return p.Elsewhere }).onHome().sinceFormat(3).follows("canonical", "settings.site.address"),
 	yes("with_site", "what hides it hides the whole site", func(p *Page) bool { return p.WithSite }).sinceFormat(3).follows("robots_tag", "robots_header", "disallowed", ListPages),
 	texts("named_robots", "robots that tag or header tell by name to keep out", func(p *Page) []string { return p.NamedRobots }).sinceFormat(3).follows("robots_tag", "robots_header"),
-	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }).onHome(),
+	text("canonical", "the canonical address", func(p *Page) string { return p.Canonical }).onHome().follows("live.address"),
 	number("canonicals", "canonical links", func(p *Page) int { return p.Canonicals }).follows("canonical"),
 	column[Page]{Field: Field{Name: "canonical_works", Type: String, Meaning: "whether the canonical address answers, redirects, fails, is noindex or foreign"}, get: func(p *Page) (Value, bool) {
 		return TextOf(String, p.CanonicalWorks), p.CanonicalWorks != "not looked at"
-	}, why: func(p *Page) string { return "its canonical address, " + p.Canonical + ", was not looked at" }},
+	}, why: func(p *Page) string { return "its canonical address, " + p.Canonical + ", was not looked at" }}.follows("canonical", "status"),
 	text("language", "the lang attribute", func(p *Page) string { return p.Language }).onHome().follows("settings.site.language"),
 	text("charset", "the character encoding", func(p *Page) string { return p.Charset }),
 	yes("charset_early", "the encoding is declared in the header or the first 1024 bytes", func(p *Page) bool { return p.CharsetEarly }).follows("charset"),
 	text("viewport", "the viewport tag", func(p *Page) string { return p.Viewport }),
 	yes("zoomable", "the viewport lets one zoom", func(p *Page) bool { return p.Zoomable }).follows("viewport"),
 	number("headings", "h1 headings", func(p *Page) int { return p.Headings }),
-	number("words", "words of text", func(p *Page) int { return p.Words }).follows("settings.posts.shown", "settings.posts.full", "entries"),
-	number("images", "content images", func(p *Page) int { return p.Images }),
-	texts("images_bare", "images without alternative text", func(p *Page) []string { return p.ImagesBare }),
+	number("words", "words of text", func(p *Page) int { return p.Words }).follows("settings.posts.shown", "settings.posts.full", "entries", ListLinks+".", ListPages+".", "settings.pages.title", "settings.pages.description", "live.home.linked_titles", "settings.site.title", "settings.site.tagline", "settings.site.copyright", "headings", "images", "forms", "breadcrumbs", "strangers"),
+	number("images", "content images", func(p *Page) int { return p.Images }).follows("live.assets.", "live.assets.pages"),
+	texts("images_bare", "images without alternative text", func(p *Page) []string { return p.ImagesBare }).follows("images"),
 	text("generator", "the generator tag", func(p *Page) string { return p.Generator }).onHome().follows("settings.meta.generator_shown", "settings.system.version"),
 	text("author", "the author tag", func(p *Page) string { return p.Author }).onHome().follows("settings.meta.author_shown"),
 	texts("verification", "contents of meta tags that are no others known, verification tags among them", func(p *Page) []string { return p.Verification }).onHome().varies(),
 	texts("tokens", "contents of meta tags whose name speaks of proof of ownership", func(p *Page) []string { return p.Tokens }).onHome().sinceFormat(3).follows("settings.meta.verification"),
 	text("card_title", "title for sharing", func(p *Page) string { return p.CardTitle }).follows("settings.card.shown", "title"),
 	text("card_text", "description for sharing", func(p *Page) string { return p.CardText }).follows("settings.card.shown", "description"),
-	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }).follows("settings.card.shown", "settings.card.image"),
+	text("card_image", "picture for sharing", func(p *Page) string { return p.CardImage }).follows("settings.card.shown", "settings.card.image", "settings.site.address", "live.address"),
 	text("card_type", "type for sharing", func(p *Page) string { return p.CardType }).follows("settings.card.shown"),
 	number("canonical_crowd", "pages that name the same other address as canonical, this one among them", func(p *Page) int { return p.CanonicalCrowd }).sinceFormat(3).follows("canonical", ListPages),
-	measured("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }).follows("card_image"),
-	measured("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }).follows("card_image"),
-	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }).follows("structured", "settings.structured.shown"),
-	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }).onHome(),
+	measured("card_width", "width of that picture", func(p *Page) int { return p.CardWidth }).follows("card_image", "live.assets.size", "live.assets.width"),
+	measured("card_height", "height of that picture", func(p *Page) int { return p.CardHeight }).follows("card_image", "live.assets.size", "live.assets.width"),
+	number("structured_bad", "JSON-LD blocks that do not parse", func(p *Page) int { return p.StructuredBad }).follows("structured"),
+	texts("structured", "types of structured data", func(p *Page) []string { return p.Structured }).onHome().follows("settings.structured.shown"),
 	texts("structured_lack", "fields that structured data lacks", func(p *Page) []string { return p.StructuredLack }).onHome().follows("structured"),
 	texts("insecure", "what the page loads or posts unencrypted", func(p *Page) []string { return p.Insecure }),
 	texts("insecure_media", "pictures and media loaded unencrypted", func(p *Page) []string { return p.InsecureMedia }),
 	texts("alternates", "alternates in other languages", func(p *Page) []string { return p.Alternates }),
 	texts("alternates_wrong", "alternates that do not answer, or do not name the page back", func(p *Page) []string { return p.AlternatesBad }).sinceFormat(3).follows("alternates", ListPages),
-	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome().follows("settings.site.title"),
-	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }).follows("settings.site.icon"),
+	texts("feeds", "feeds announced in the head", func(p *Page) []string { return p.Feeds }).onHome().follows("settings.site.title", "settings.feed.items", "settings.site.address", "live.address"),
+	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }).follows("settings.site.icon", "settings.site.address", "live.address"),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }).follows("settings.page.login"),
 	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
 	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }).follows("forms"),
@@ -335,19 +335,19 @@ var pageTable = tableOf(
 	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5).follows("referrer"),
 	text("cache_control", "Cache-Control", func(p *Page) string { return p.CacheControl }).sinceFormat(6).follows("server.answers.cache_control"),
 	column[Page]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a shared cache may keep it, as it says itself; -1 when it does not"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.Fresh), true }}.sinceFormat(6).follows("cache_control"),
-	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6).follows("server.answers.vary"),
+	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6).follows("server.answers.vary", "compressed"),
 	yes("validator", "it carries an ETag or a Last-Modified", func(p *Page) bool { return p.Validator }).sinceFormat(6),
 	oneOf("outcome", outcomeWords, "what became of the request at a cache, as headers say", func(p *Page) string { return p.Outcome }).sinceFormat(6).varies(),
 	yes("private", "it says that shared caches are not to keep it", func(p *Page) bool { return p.Private }).sinceFormat(6).follows("cache_control"),
-	yes("sets_session", "it sets a cookie that carries a session", func(p *Page) bool { return p.SetsSession }).sinceFormat(6),
+	yes("sets_session", "it sets a cookie that carries a session", func(p *Page) bool { return p.SetsSession }).sinceFormat(6).follows("live.cookies."),
 	text("personal", "why it is somebody's own, as a cart or an account is; nothing when it is everybody's", func(p *Page) string { return p.Personal }).sinceFormat(6),
 	text("compressed", "how it was compressed; nothing when it was not", func(p *Page) string { return p.Compressed }).onHome().sinceFormat(6).follows("server.answers.compressed", "settings.delivery.compression"),
 	number("size", "bytes of its markup", func(p *Page) int { return p.Size }).sinceFormat(6).varies(),
 	number("sent", "bytes that were sent for it", func(p *Page) int { return p.Sent }).sinceFormat(6).varies(),
-	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6).follows(ListAssets, "words"),
+	number("weight", "KiB that are sent, with the styles, scripts, fonts and pictures of the site's own that it loads", func(p *Page) int { return p.Weight }).sinceFormat(6).varies(),
 	number("loads", "styles and scripts that it loads", func(p *Page) int { return p.Loads }).sinceFormat(6).follows(ListAssets),
 	texts("unused", "styles and scripts of extensions that it does not use, by the dialect's account", func(p *Page) []string { return p.Unused }).sinceFormat(6).follows(ListAssets, "settings.extensions"),
-	texts("unsized", "pictures of which it does not say how wide and high they are, the first few", func(p *Page) []string { return p.Unsized }).sinceFormat(6),
+	texts("unsized", "pictures of which it does not say how wide and high they are, the first few", func(p *Page) []string { return p.Unsized }).sinceFormat(6).follows("images"),
 )
 
 // measured is a length of the picture for sharing, which is not known when nobody could look at it.
@@ -401,7 +401,7 @@ var (
 	HomeIndexable    = home("indexable")
 	HomeHiddenBy     = home("hidden_by")
 	HomeLinkedTitles = listKey(Live, "home.linked_titles", "titles of the pages that the home page links to, and the words of the links").follows(ListPages)
-	HomeHeaders      = listKey(Live, "home.headers", "headers of the home page's answer; of cookies only the names")
+	HomeHeaders      = listKey(Live, "home.headers", "headers of the home page's answer; of cookies only the names").follows("live.pages.compressed", "live.pages.vary", "live.pages.cache_control", "live.pages.framing", "live.pages.sniffing", "live.pages.referrer", "live.pages.robots_header", ListAnswers)
 )
 
 // HomeReadings are what the page says as the home page.
@@ -470,7 +470,7 @@ type Spelling struct {
 
 var spellingTable = tableOf(
 	text("address", "the spelling", func(s *Spelling) string { return s.Address }),
-	number("status", "status of the first answer", func(s *Spelling) int { return s.Status }),
+	number("status", "status of the first answer", func(s *Spelling) int { return s.Status }).follows("final", "server.answers.location", "server.answers.status", "settings.site.address", "server.answers.location", "server.answers.status"),
 	text("final", "where it leads", func(s *Spelling) string { return s.Final }),
 	number("steps", "redirects on the way", func(s *Spelling) int { return s.Steps }).follows("final", "status"),
 	yes("permanent", "every redirect is permanent", func(s *Spelling) bool { return s.Permanent }).follows("status", "final", "steps"),
@@ -598,7 +598,7 @@ var assetTable = tableOf(
 	text("address", "its address", func(a *Asset) string { return a.Address }),
 	text("kind", "style, script, font, picture, media, frame, file, card (the picture of a shared page) or said (in structured data)", func(a *Asset) string { return a.Kind }),
 	text("from", "the page or style that first names it", func(a *Asset) string { return a.From }).varies(),
-	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }).follows(ListPages),
+	number("pages", "pages that name it", func(a *Asset) int { return a.Pages }).follows(ListPages, "live.pages.structured", "settings.structured.shown", "settings.site.logo", "settings.card.shown", "settings.card.image"),
 	number("status", "status at the end", func(a *Asset) int { return a.Status }),
 	text("final", "where it ends", func(a *Asset) string { return a.Final }).follows("status"),
 	texts("on", "the paths of the first few pages that name it", func(a *Asset) []string { return a.On }).sinceFormat(6).varies(),
@@ -614,11 +614,11 @@ var assetTable = tableOf(
 	yes("validator", "it carries an ETag or a Last-Modified", func(a *Asset) bool { return a.Validator }).sinceFormat(6),
 	column[Asset]{Field: Field{Name: "tried", Type: Bool, Meaning: "a conditional request was made of it, as of the first few"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified != ""), true }, key: "not_modified", since: 6}.varies(),
 	column[Asset]{Field: Field{Name: "not_modified", Type: Bool, Meaning: "a conditional request got 304"}, get: func(a *Asset) (Value, bool) { return BoolOf(a.NotModified == "yes"), a.NotModified != "" },
-		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }}.follows("validator"),
+		since: 6, why: func(a *Asset) string { return "no conditional request was made of it" }}.varies(),
 	text("type", "Content-Type", func(a *Asset) string { return a.Type }).sinceFormat(6),
 	text("format", "of pictures: what the bytes are; nothing when that was not seen", func(a *Asset) string { return a.Format }).sinceFormat(6).follows("size", "type"),
-	number("width", "of pictures: pixels, 0 when that was not seen", func(a *Asset) int { return a.Width }).sinceFormat(6),
-	number("height", "likewise", func(a *Asset) int { return a.Height }).sinceFormat(6),
+	number("width", "of pictures: pixels, 0 when that was not seen", func(a *Asset) int { return a.Width }).sinceFormat(6).follows("size", "format"),
+	number("height", "likewise", func(a *Asset) int { return a.Height }).sinceFormat(6).follows("size", "format", "width"),
 )
 
 // Subject is the asset's address.

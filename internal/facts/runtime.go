@@ -79,8 +79,8 @@ var (
 	RuntimeBranch  = textKey(Runtime, String, "branch", "whose the version is: its makers', or a distribution's, which mends it longer")
 	RuntimeMended  = amountKey(Runtime, Date, "mended_until", "until when flaws in it are mended, by whoever it comes from")
 	RuntimeModules = listKey(Runtime, "modules", "modules that its files load")
-	RuntimeMissing = listKey(Runtime, "modules_missing", "modules that the dialect says the content system relies on, and that are not loaded")
-	RuntimeRelied  = listKey(Runtime, "modules_relied", "settings that are switched on and rely on a module that is not loaded, each with the module")
+	RuntimeMissing = listKey(Runtime, "modules_missing", "modules that the dialect says the content system relies on, and that are not loaded").follows("runtime.modules")
+	RuntimeRelied  = listKey(Runtime, "modules_relied", "settings that are switched on and rely on a module that is not loaded, each with the module").follows("runtime.modules")
 	runtimeTerms   = runtimeKeys()
 )
 
@@ -116,6 +116,7 @@ var folderList = func() []Field {
 	fields := []Field{{Name: "path", Type: String, Meaning: "the address of the folder"},
 		{Name: "own", Type: List, Meaning: "fields that are another here than in the folder above, or come from another line; of the root none"}}
 	for _, row := range RuntimeFields {
+		row.Steady.Follows = []string{Runtime.Name(row.Name)}
 		fields = append(fields, row.Field)
 	}
 	fields = append(fields, Field{Name: LoaderThere, Type: Bool, Meaning: "what is run before every program is there; it is if there is nothing to be run"},

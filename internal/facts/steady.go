@@ -27,7 +27,7 @@ func (s Steadiness) onHome() Steadiness {
 // them means nothing.
 func Sampled(list string) bool {
 	switch list {
-	case ListRepeats, ListArrivals, ListAnswers, ListBackups, ListScheduled:
+	case ListRepeats, ListArrivals, ListAnswers, ListSpellings, ListBackups, ListScheduled:
 		return true
 	}
 	return false

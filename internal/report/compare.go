@@ -175,7 +175,7 @@ func (w *wording) change(c compare.Change) Change {
 var nouns = map[string][2]string{
 	facts.ListPages: {"page", "pages"}, facts.ListSpellings: {"spelling of the address", "spellings of the address"},
 	facts.ListLinks: {"link that does not lead straight to a page", "links that do not lead straight to a page"}, facts.ListAssets: {"file that pages load", "files that pages load"},
-	facts.ListArrivals: {"page as a search result shows it", "pages as search results show them"}, facts.ListCookies: {"cookie", "cookies"}, facts.ListRepeats: {"page", "pages"},
+	facts.ListArrivals: {"page as a search result shows it", "pages as search results show them"}, facts.ListCookies: {"cookie", "cookies"}, facts.ListRepeats: {"page that was asked for again", "pages that were asked for again"},
 	facts.ListTraces: {"trace of a page cache", "traces of page caches"}, facts.ListAnswers: {"address, as configured", "addresses, as configured"}, facts.ListShadowed: {"line without effect", "lines without effect"},
 	facts.ListFolders: {"folder", "folders"}, facts.ListTroubles: {"line that does not do what it says", "lines that do not do what they say"}, facts.ListAccounts: {"account", "accounts"},
 	facts.ListExtensions: {"extension", "extensions"}, facts.ListScheduled: {"scheduled post", "scheduled posts"}, facts.ListRecords: {"page", "pages"}, facts.ListForms: {"form", "forms"},
@@ -527,21 +527,31 @@ func orNoDialect(dialect string) string {
 // names says which facts: lists by what is in them, settings by name, and of many only how many.
 func (w *wording) names(names []string) string {
 	var lists, terms []string
+	of := map[facts.Source]int{}
 	for _, name := range names {
 		if nouns[name][1] != "" {
 			lists = append(lists, nouns[name][1])
 			continue
 		}
 		for list := range nouns {
-			if field, of := strings.CutPrefix(name, list+"."); of {
+			if field, its := strings.CutPrefix(name, list+"."); its {
 				name = words(field) + " of " + nouns[list][1]
 				break
 			}
 		}
+		source, _ := facts.SourceOf(name)
+		of[source]++
 		terms = append(terms, name)
 	}
-	if len(terms) > shown {
-		terms = append(terms[:shown:shown], fmt.Sprintf("%d more", len(terms)-shown))
+	if len(terms) > 2*shown {
+		terms = nil
+		for _, source := range slices.Sorted(maps.Keys(of)) {
+			text := Count(of[source], "fact", "facts")
+			if source != 0 {
+				text += " of " + source.String()
+			}
+			terms = append(terms, text)
+		}
 	}
 	return List(append(lists, terms...))
 }
