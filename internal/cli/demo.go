@@ -48,7 +48,7 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 			if err != nil {
 				return err
 			}
-			err = demo.Write(dir, renew)
+			err = demo.Write(dir, renew, p.remember(c.Context(), dir))
 			there := errors.Is(err, demo.ErrThere)
 			if err != nil && !there {
 				return err
@@ -93,6 +93,31 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 	return c
 }
 
+// remember keeps an audit of the demo's first site as it was on a day, in the demo's own folder, without anything live.
+func (p *program) remember(ctx context.Context, dir string) demo.Remember {
+	own := *p
+	own.state = filepath.Join(dir, demo.StateFolder)
+	return func(name string, day time.Time) error {
+		s, err := site.Load(name)
+		if err != nil {
+			return err
+		}
+		options := p.options()
+		options.Offline = true
+		result, err := audit.Run(ctx, s, day, options)
+		if err != nil {
+			return err
+		}
+		for i := range result.Snapshot.Programs { // the files were written just now
+			result.Snapshot.Programs[i].Touched = 0
+		}
+		if news, note := own.keep(ctx, s, result, "", false); news == nil {
+			return errors.New(note)
+		}
+		return nil
+	}
+}
+
 // serve says where the sites are, and serves them until interrupted.
 func (p *program) serve(ctx context.Context, server *demo.Server, dir string) error {
 	if err := server.Announce(); err != nil {
@@ -133,6 +158,8 @@ func nextSteps(dir string) []render.Step {
 		{Does: "the file tree in classes", Command: d.program + " files " + first + " --offline"},
 		{Does: "what would put it right; --write does it, and undo takes it back", Command: d.program + " fix " + first + " --offline"},
 		{Does: "a dialect drafted for a content system", Command: d.program + " dialect discover --root " + d.at("hollin", "site")},
+		{Does: "the audit beside those that were kept of earlier days", Command: d.program + " audit " + first + " --offline --brief --state " + d.at(demo.StateFolder)},
+		{Does: "what changed since then, and how the site has fared", Command: d.program + " compare " + first + " --state " + d.at(demo.StateFolder) + " && " + d.program + " history " + first + " --state " + d.at(demo.StateFolder)},
 		{Does: "the same audit there, for a program", Command: d.program + " audit " + first + " --offline --format json"},
 		{Does: "the twin with everything in order", Command: d.program + " audit " + d.at(demo.FirstSite+"-aligned") + " --offline"},
 		{Does: "serve the sites, so that they can be looked at from outside, from another terminal", Command: d.program + " demo --into " + d.at() + " --serve"},

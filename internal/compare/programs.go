@@ -28,7 +28,7 @@ func (d *diff) programs() {
 			continue
 		case was.Size != is.Size || was.Changed != is.Changed:
 			change.field = "changed"
-		case was.Touched != is.Touched:
+		case was.Touched != is.Touched && was.Touched != 0 && is.Touched != 0:
 			change.field, change.item.From, change.item.To = "touched", when(was.Touched), when(is.Touched)
 			change.follows = append(change.follows, facts.ListClasses+".mode", facts.ListClasses+".owner", facts.ListClasses+".group")
 		default:

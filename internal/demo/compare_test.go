@@ -99,7 +99,9 @@ var onceChanged = []struct {
 	{faults["visibility.feed-reply"].do, "settings: feed.reply changed from “post@lanternlane.example” to "},
 	{faults["visibility.links-direct"].do, "live: a new link that does not lead straight to a page: "},
 	{faults["titles.page-present"].do, "live: title of /tickets/ changed from “Tickets and seats | Lantern Lane” to nothing"},
-	{func(b *installation) { b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.Slug == "new-year-closing" }) }, "settings: the page new-year-closing is gone (Closed over the new year)"},
+	{func(b *installation) {
+		b.pages = slices.DeleteFunc(b.pages, func(p page) bool { return p.Slug == "new-year-closing" })
+	}, "settings: the page new-year-closing is gone (Closed over the new year)"},
 }
 
 func TestWhatChangedIsNamedAndNothingElse(t *testing.T) {

@@ -47,8 +47,9 @@ type RefusedError struct{ Says string }
 func (e *RefusedError) Error() string { return e.Says }
 
 // Write writes the demo's sites into dir, which is made if it is not there. Where the demo is there already it
-// leaves all as it is and returns ErrThere, unless renew is set. It refuses a folder that holds anything else.
-func Write(dir string, renew bool) error {
+// leaves all as it is and returns ErrThere, unless renew is set. It refuses a folder that holds anything else. Remember is shown the first
+// site as it was at earlier days, and keeps what it sees below StateFolder; nil when nobody is to.
+func Write(dir string, renew bool, remember Remember) error {
 	known, err := readManifest(dir)
 	if err != nil {
 		return err
@@ -70,7 +71,7 @@ func Write(dir string, renew bool) error {
 			return err
 		}
 	}
-	return write(dir)
+	return write(dir, remember)
 }
 
 func readManifest(dir string) (*manifest, error) {
@@ -95,6 +96,9 @@ func refuseForeign(dir string, ours []string) error {
 			return err
 		}
 		rel, _ := filepath.Rel(dir, path)
+		if d.IsDir() && rel == StateFolder {
+			return fs.SkipDir // what was kept of audits and changes
+		}
 		if d.IsDir() || rel == manifestName || keptByStandIn(rel) {
 			return nil
 		}
@@ -127,6 +131,9 @@ func keptByStandIn(rel string) bool {
 }
 
 func remove(dir string, files []string) error {
+	if err := os.RemoveAll(filepath.Join(dir, StateFolder)); err != nil {
+		return err
+	}
 	for _, pattern := range keptByStandIns() {
 		kept, err := filepath.Glob(filepath.Join(dir, pattern))
 		if err != nil {
@@ -152,12 +159,15 @@ func remove(dir string, files []string) error {
 	return nil
 }
 
-func write(dir string) error {
+func write(dir string, remember Remember) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
 	all := sites()
 	if _, err := certify(filepath.Join(dir, caName), all); err != nil {
+		return err
+	}
+	if err := past(dir, remember); err != nil {
 		return err
 	}
 	m := manifest{About: "Written by weltaxis demo. Remove the whole folder when you are done with it.", Edition: edition}

@@ -567,20 +567,20 @@ func TestCoveredDeviationsFoldUnderTheirCause(t *testing.T) {
 
 func TestDemoIsNeverWrittenOverWhatItDidNotWrite(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
-	require.NoError(t, Write(dir, false))
-	assert.ErrorIs(t, Write(dir, false), ErrThere)
-	require.NoError(t, Write(dir, true))
+	require.NoError(t, Write(dir, false, nil))
+	assert.ErrorIs(t, Write(dir, false, nil), ErrThere)
+	require.NoError(t, Write(dir, true, nil))
 
 	mine := filepath.Join(dir, FirstSite, "notes.txt")
 	require.NoError(t, os.WriteFile(mine, []byte("mine"), 0o644))
 	var refused *RefusedError
-	require.ErrorAs(t, Write(dir, true), &refused)
+	require.ErrorAs(t, Write(dir, true, nil), &refused)
 	assert.Contains(t, refused.Says, "notes.txt")
 	assert.FileExists(t, filepath.Join(dir, FirstSite, "weltaxis.yaml"), "a refusal leaves all as it is")
 
 	other := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(other, "thesis.txt"), nil, 0o644))
-	require.ErrorAs(t, Write(other, false), &refused)
+	require.ErrorAs(t, Write(other, false, nil), &refused)
 	entries, err := os.ReadDir(other)
 	require.NoError(t, err)
 	assert.Len(t, entries, 1)

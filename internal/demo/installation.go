@@ -116,6 +116,9 @@ func (in *installation) write(dir string) ([]string, error) {
 	if err := writeFile(filepath.Join(dir, in.folder, "weltaxis.yaml"), file{in.siteFileText(), 0o644}); err != nil {
 		return nil, err
 	}
+	if err := age(root); err != nil {
+		return nil, err
+	}
 	// Modes of folders last, and whatever the umask is.
 	for folder, mode := range in.folders {
 		if err := os.Chmod(filepath.Join(root, folder), mode); err != nil {

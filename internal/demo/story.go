@@ -6,6 +6,8 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -48,7 +50,10 @@ func readPlot(name string) *plot {
 func (p *plot) wellKept(folder string) *installation {
 	l := systems[p.System].lore()
 	in := &installation{folder: folder, system: systems[p.System], hosts: p.Hosts, aloud: maps.Clone(p.Aloud), secret: "an invented key of the demo and not a secret at all",
-		options: map[string]string{}, accounts: p.Accounts, extensions: p.Extensions, files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile}
+		options: map[string]string{}, accounts: slices.Clone(p.Accounts), extensions: slices.Clone(p.Extensions), files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile}
+	if strings.HasSuffix(folder, "-aligned") { // a twin has a history of its own
+		in.siteFile = regexp.MustCompile(`(?m)^site: .*$`).ReplaceAllString(in.siteFile, "$0, in order")
+	}
 	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "year": strconv.Itoa(time.Now().UTC().Year()),
 		"pictures": l.Addresses.Pictures, "picture": l.Addresses.Picture, "find": l.Addresses.Find}
 	common := map[string]string{}
@@ -83,13 +88,18 @@ func (p *plot) wellKept(folder string) *installation {
 	return in
 }
 
-// asItIs is the site of a plot after its story.
-func (p *plot) asItIs(folder string) *installation {
+// upTo is the site of a plot after so many events of its story.
+func (p *plot) upTo(folder string, events int) *installation {
 	in := p.wellKept(folder)
-	for _, e := range p.Story {
+	for _, e := range p.Story[:events] {
 		in.happen(e)
 	}
 	return in
+}
+
+// asItIs is the site of a plot after its story.
+func (p *plot) asItIs(folder string) *installation {
+	return p.upTo(folder, len(p.Story))
 }
 
 // The sites of the demo. A twin is the same site with everything in order.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/bits"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -23,14 +24,19 @@ const together = 24
 // maxPayload bounds what is unpacked, in bytes.
 const maxPayload = 1 << 30
 
-// window is how far back a text may be found again (RFC 8878 §3.1.1.1.2): in all of a large payload and its dictionary.
-const window = 64 << 20
+// maxWindow bounds how far back a text may be found again (RFC 8878 §3.1.1.1.2), in bytes.
+const maxWindow = 64 << 20
+
+// window reaches over all of a payload and its dictionary.
+func window(payload, base []byte) int {
+	return min(max(1<<bits.Len(uint(len(payload)+len(base))), zstd.MinWindowSize), maxWindow)
+}
 
 // dictionary is the number of the dictionary; there is never more than one.
 const dictionary = 1
 
 func pack(payload, base []byte) ([]byte, error) {
-	options := []zstd.EOption{zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithWindowSize(window), zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(1)}
+	options := []zstd.EOption{zstd.WithEncoderLevel(zstd.SpeedBetterCompression), zstd.WithWindowSize(window(payload, base)), zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(1)}
 	if base != nil {
 		options = append(options, zstd.WithEncoderDictRaw(dictionary, base))
 	}
@@ -43,7 +49,7 @@ func pack(payload, base []byte) ([]byte, error) {
 }
 
 func unpack(packed, base []byte) ([]byte, error) {
-	options := []zstd.DOption{zstd.WithDecoderMaxMemory(maxPayload), zstd.WithDecoderMaxWindow(2 * window), zstd.WithDecoderConcurrency(1)}
+	options := []zstd.DOption{zstd.WithDecoderMaxMemory(maxPayload), zstd.WithDecoderMaxWindow(2 * maxWindow), zstd.WithDecoderConcurrency(1)}
 	if base != nil {
 		options = append(options, zstd.WithDecoderDictRaw(dictionary, base))
 	}
