@@ -51,6 +51,7 @@ Exit status: 0 nothing of the site changed · 1 something did · 2 wrong use`,
 		Example:           "  weltaxis compare mysite\n  weltaxis compare mysite 11 14\n  weltaxis compare mysite 2026-03-05\n  weltaxis compare before.json after.json",
 		ValidArgsFunction: completeSites,
 	})), "text", "json")
+	c.Flags().BoolVar(&p.offline, "offline", false, "let no request leave when a site is looked at that no audit is kept of")
 	c.Flags().BoolVar(&full, "full", false, "every place, and what deviates as before")
 	return c
 }

@@ -38,9 +38,12 @@ var (
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
-		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
+		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "pace", "progress"},
-		"report":               {"audit", "baseline", "caching", "dialect", "facts", "nearest", "pace"},
+		"report":               {"audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace"},
+		"compare":              {"facts"},
+		"history":              {"compare", "facts", "lock"},
+		"lock":                 {},
 		"servertest":           {}, // for tests alone
 		"hostile":              {}, // tests and nothing else
 		"real":                 {}, // tests and nothing else

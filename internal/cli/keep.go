@@ -177,8 +177,8 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 		return false
 	}
 	if len(k.tell) > 0 && s != nil && (urgent(news.New) || urgent(news.Worse)) {
-		if err := p.tell(ctx, k.tell, s, r); err != nil {
-			slog.Warn(err.Error())
+		if err := p.tell(ctx, k.tell, s, r); err != nil { // said with --quiet as well: whoever waits for it must know
+			fmt.Fprintf(p.err, "weltaxis: %s\n", render.Safe(err.Error()))
 		}
 	}
 	return r, note, nil

@@ -92,7 +92,7 @@ var onceChanged = []struct {
 	{faults["permissions.config-locked"].do, "files: playhouse.php was 0440 on "},
 	{func(b *installation) {
 		b.files["foyer/posters/extra.png"] = file{picture(64, 64), 0o644}
-	}, "files: 1 more uploads files that are pictures, served"},
+	}, "files: 1 more of these: uploads files that are pictures, served; there are 4, and were 3"},
 	{faults["hardening.nosniff"].do, "live: sniffing of 16 pages changed: / from “nosniff” to nothing"},
 	{faults["runtime.discreet"].do, "runtime: announced changed from no to yes"},
 	{faults["delivery.protocol"].do, "live: protocol changed from “HTTP/2.0” to “HTTP/1.1”"},

@@ -30,7 +30,7 @@ const manifestName = ".weltaxis-demo.json"
 func SiteCount() int { return len(sites()) }
 
 // edition counts the demos that are not written alike; a stand-in cannot serve what another edition wrote.
-const edition = 3
+const edition = 4
 
 type manifest struct {
 	About   string   `json:"about"`

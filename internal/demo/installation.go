@@ -48,6 +48,7 @@ type installation struct {
 	folders    map[string]os.FileMode
 	links      map[string]string // and what they lead to
 	siteFile   string            // without the sources
+	again      string            // what comes after them
 	database   *databaseServer   // nil for a file
 	front      *front            // the web server before it; nil where nobody shows its configuration
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.

@@ -87,5 +87,5 @@ func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
 }
 
 func TestANewerSnapshotIsRefused(t *testing.T) {
-	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 7}`), &facts.Snapshot{}), "this program reads formats 1 to 6")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 8}`), &facts.Snapshot{}), "this program reads formats 1 to 7")
 }

@@ -18,6 +18,7 @@ type plot struct {
 	System, Domain, Theme string
 	Hosts                 []string
 	SiteFile              string            `yaml:"site_file"`
+	Again                 string            `yaml:"follow_ups"` // lines of the site file
 	Told                  map[string]string // besides what every well-kept site is told
 	Aloud                 map[string]string
 	Accounts              []account
@@ -50,7 +51,7 @@ func readPlot(name string) *plot {
 func (p *plot) wellKept(folder string) *installation {
 	l := systems[p.System].lore()
 	in := &installation{folder: folder, system: systems[p.System], hosts: p.Hosts, aloud: maps.Clone(p.Aloud), secret: "an invented key of the demo and not a secret at all",
-		options: map[string]string{}, accounts: slices.Clone(p.Accounts), extensions: slices.Clone(p.Extensions), files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile}
+		options: map[string]string{}, accounts: slices.Clone(p.Accounts), extensions: slices.Clone(p.Extensions), files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile, again: p.Again}
 	if strings.HasSuffix(folder, "-aligned") { // a twin has a history of its own
 		in.siteFile = regexp.MustCompile(`(?m)^site: .*$`).ReplaceAllString(in.siteFile, "$0, in order")
 	}
@@ -151,5 +152,6 @@ func (in *installation) siteFileText() string {
 		fmt.Fprintf(&s, "  server:   {nginx: %s}    # or {apache: %s}\n", filepath.ToSlash(frontFile(frontNginx)), filepath.ToSlash(frontFile(frontApache)))
 		fmt.Fprintf(&s, "  runtime:  {php: %s}\n", filepath.ToSlash(runtimeFolder))
 	}
+	s.WriteString(in.again)
 	return s.String()
 }

@@ -28,7 +28,7 @@ func History(p Sheet, site string, h *report.History, now time.Time) {
 	for _, e := range h.Events {
 		fmt.Fprintln(p)
 		if e.Run == "" {
-			p.audits(e.Audits)
+			p.audits(e.Audits, now)
 			continue
 		}
 		p.line("fix, " + e.Changes[0].At.Local().Format("2 January 2006, 15:04") + ", run " + e.Run)
@@ -45,7 +45,7 @@ func History(p Sheet, site string, h *report.History, now time.Time) {
 }
 
 // audits is a table of audits.
-func (p Sheet) audits(audits []history.Audit) {
+func (p Sheet) audits(audits []history.Audit, now time.Time) {
 	p.line("audits")
 	head := []string{"", "taken", "stage", "critical", "high", "medium", "low", "aligned", ""}
 	var rows [][]string
@@ -63,7 +63,7 @@ func (p Sheet) audits(audits []history.Audit) {
 		if a.Run != "" {
 			notes = append(notes, "for run "+a.Run)
 		}
-		row := []string{fmt.Sprint(a.ID), a.Taken.UTC().Format("2 Jan 2006, 15:04"), a.Stage}
+		row := []string{fmt.Sprint(a.ID), day(a.Taken, now), a.Stage}
 		for _, s := range []facts.Severity{facts.Critical, facts.High, facts.Medium, facts.Low} {
 			row = append(row, count(a.Counts[s]))
 		}
@@ -82,6 +82,14 @@ func (p Sheet) audits(audits []history.Audit) {
 		}
 		return plain
 	})
+}
+
+// day is when an audit was made: of another year without the hour.
+func day(at, now time.Time) string {
+	if at.UTC().Year() != now.UTC().Year() {
+		return at.UTC().Format("2 Jan 2006")
+	}
+	return at.UTC().Format("2 Jan, 15:04")
 }
 
 func count(n int) string {

@@ -143,13 +143,35 @@ func (w *wording) groups() []Group {
 				groups = append(groups, Group{Title: of})
 				i = len(groups) - 1
 			}
-			groups[i].Lines = append(groups[i].Lines, w.change(c))
+			for _, one := range apart(c) {
+				groups[i].Lines = append(groups[i].Lines, w.change(one))
+			}
 		}
 	}
 	add("site file", w.c.Wishes)
 	add("", w.c.Changes)
 	add("the site or its dialect", w.c.Unsure)
 	return groups
+}
+
+// mostApart is how many entries of the tree are told one by one.
+const mostApart = 8
+
+// apart are changes that are told one by one, as those of entries of the tree, each of which is another matter.
+func apart(c compare.Change) []compare.Change {
+	if c.Name != facts.ListClasses || len(c.Items) < 2 || len(c.Items) > mostApart {
+		return []compare.Change{c}
+	}
+	var all []compare.Change
+	for i := range c.Items {
+		one := c
+		one.Items = c.Items[i : i+1]
+		if i > 0 {
+			one.With = nil
+		}
+		all = append(all, one)
+	}
+	return all
 }
 
 // change says one change.
@@ -343,9 +365,9 @@ func (w *wording) entries(c compare.Change, i compare.Item) string {
 	case c.Field != "":
 		return ""
 	case i.Count > 0 && c.What == compare.Came:
-		return fmt.Sprintf("%d more %s: %s, and there were %s", i.Count, i.Subject, i.To, i.From)
+		return fmt.Sprintf("%d more of these: %s; there are %s, and were %s", i.Count, i.Subject, i.To, i.From)
 	case i.Count > 0:
-		return fmt.Sprintf("%d fewer %s: %s, and there were %s", i.Count, i.Subject, i.To, i.From)
+		return fmt.Sprintf("%d fewer of these: %s; there are %s, and were %s", i.Count, i.Subject, i.To, i.From)
 	case c.What == compare.Came:
 		return fmt.Sprintf("%s is new%s", i.Subject, told(i.To))
 	case c.What == compare.Went:

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -136,9 +137,14 @@ func Trends(audits []history.Audit) []Trend {
 	}
 	var alignment []*float64
 	for _, a := range whole {
-		alignment = append(alignment, a.Alignment)
+		var percent *float64
+		if a.Alignment != nil {
+			p := math.Floor(*a.Alignment * 100)
+			percent = &p
+		}
+		alignment = append(alignment, percent)
 	}
-	return []Trend{{"alignment", alignment}, {"critical and high", number(bad)}, {"medium and low", number(rest)},
+	return []Trend{{"aligned, %", alignment}, {"critical and high", number(bad)}, {"medium and low", number(rest)},
 		{"first byte, ms", number(func(a history.Audit) *int { return a.Measures.FirstByte })},
 		{"weight of a page, KiB", number(func(a history.Audit) *int { return a.Measures.Weight })}}
 }
