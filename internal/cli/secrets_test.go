@@ -63,7 +63,7 @@ func TestNoSecretIsShown(t *testing.T) {
 			{"settings", folder}, {"snapshot", folder, "--offline", "--output", snapshot}, {"dialect", "check", spoken, "--root", root}, {"dialect", "check", spoken, "--root", root, "--format", "json"},
 			{"dialect", "discover", "--root", root}, {"dialect", "discover", "--root", root, "--format", "json"}, {"dialect", "discover", "--root", root, "--format", "yaml"},
 			{"explain", "hardening.secret"}, {"fix", folder, "--offline"}, {"fix", folder, "--offline", "--format", "json"}, {"fix", folder, "--offline", "--script"},
-			{"fix", folder, "--offline", "--write", "--allow", "visible", "--value", "debug.on=yes", "--value", "site.title=Another"}, {"history", folder}, {"history", folder, "--format", "json"}, {"undo", folder},
+			{"fix", folder, "--offline", "--write", "--allow", "visible", "--value", "debug.on=yes", "--value", "site.title=Another"}, {"history", folder}, {"history", folder, "--format", "json"}, {"history", "export", "--site", folder}, {"history", "show", "2099-01-01", "--site", folder, "--format", "json"}, {"compare", folder, "--full"}, {"follow-ups", folder}, {"undo", folder},
 		} {
 			out := run(append(args, "--log", "debug")...)
 			require.True(t, out != "" || args[0] == "snapshot", args)

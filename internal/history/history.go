@@ -61,6 +61,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, ErrNone
 	} else if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", file, facts.Plainly(err))
+	} else if !stat.Mode().IsRegular() {
+		return nil, notOrdinary(file)
 	} else if stat.Size() == 0 {
 		return nil, ErrNone
 	}
@@ -79,6 +81,9 @@ func Make(ctx context.Context, dir string, shared bool) (s *Store, aside string,
 		return nil, "", fmt.Errorf("making %s: %w", dir, facts.Plainly(err))
 	}
 	s = &Store{file: filepath.Join(dir, FileName)}
+	if stat, err := os.Stat(s.file); err == nil && !stat.Mode().IsRegular() {
+		return nil, "", notOrdinary(s.file)
+	}
 	file, err := os.OpenFile(s.file, os.O_CREATE|os.O_RDWR, mode)
 	if err != nil {
 		return nil, "", fmt.Errorf("writing %s: %w", s.file, facts.Plainly(err))
@@ -97,9 +102,20 @@ func Make(ctx context.Context, dir string, shared bool) (s *Store, aside string,
 	return s, aside, nil
 }
 
+func notOrdinary(file string) error {
+	return fmt.Errorf("%s is no ordinary file, so no history; move it away, or say --state DIR", file)
+}
+
+// heapLimit is how much memory SQLite may take, in bytes, and theTime how long one thing may take that is asked of it: a file that others
+// write to may mean ill.
+const (
+	heapLimit = 512 << 20
+	theTime   = time.Minute
+)
+
 func (s *Store) open(ctx context.Context) error {
 	at := url.URL{Scheme: "file", Path: s.file, RawQuery: url.Values{"_txlock": {"immediate"}, "_pragma": {
-		fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds()), "synchronous(FULL)", "foreign_keys(1)", "trusted_schema(0)"}}.Encode()}
+		fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds()), "synchronous(FULL)", "foreign_keys(1)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit)}}.Encode()}
 	db, err := sql.Open("sqlite", at.String())
 	if err != nil {
 		return err
@@ -165,6 +181,8 @@ func (s *Store) explained(err error) error {
 	switch of.Code() & 0xff {
 	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
 		return &Damage{s.file, err}
+	case codes.SQLITE_INTERRUPT:
+		return fmt.Errorf("%s: it took longer than %s", s.file, theTime)
 	case codes.SQLITE_FULL:
 		return fmt.Errorf("%s: there is no room left on the disk", s.file)
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
@@ -177,6 +195,8 @@ func (s *Store) explained(err error) error {
 
 // change does something in one transaction: all of it is kept or nothing.
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
+	ctx, cancel := context.WithTimeout(ctx, theTime)
+	defer cancel()
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explained(err)

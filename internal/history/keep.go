@@ -243,6 +243,10 @@ func (t *telling) tell(ctx context.Context) error {
 			d.Was = was.severity
 			t.news.Worse = append(t.news.Worse, d.Bare())
 		}
+		if there && was.fingerprint == fingerprint && (d.Severity == 0 || d.Severity == was.severity) {
+			t.news.Since[fingerprint] = was.since()
+			continue // as most are
+		}
 		if err := t.extend(ctx, was, d, there); err != nil {
 			return err
 		}
@@ -310,15 +314,15 @@ func (t *telling) promise(ctx context.Context, whole bool) error {
 	return nil
 }
 
-// extend notes that a deviation is there, for the first time or still.
+// extend notes that a deviation is there for the first time, or that it is called or weighs otherwise than it did.
 func (t *telling) extend(ctx context.Context, p spell, d compare.Verdict, there bool) error {
 	if !there {
-		_, err := t.tx.ExecContext(ctx, "INSERT INTO spell (site, fingerprint, rule, severity, begun, begun_at, lacked, lacked_at, last, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-			t.site, d.Fingerprint, d.Rule, d.Severity, p.begun, p.begunAt, p.lacked, p.lackedAt, t.audit.ID, t.audit.Taken.Unix())
+		_, err := t.tx.ExecContext(ctx, "INSERT INTO spell (site, fingerprint, rule, severity, begun, begun_at, lacked, lacked_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			t.site, d.Fingerprint, d.Rule, d.Severity, p.begun, p.begunAt, p.lacked, p.lackedAt)
 		return err
 	}
-	_, err := t.tx.ExecContext(ctx, "UPDATE spell SET fingerprint = ?, rule = ?, severity = ?, last = ?, last_at = ? WHERE site = ? AND fingerprint = ? AND begun = ?",
-		d.Fingerprint, d.Rule, cmp.Or(d.Severity, p.severity), t.audit.ID, t.audit.Taken.Unix(), t.site, p.fingerprint, p.begun)
+	_, err := t.tx.ExecContext(ctx, "UPDATE spell SET fingerprint = ?, rule = ?, severity = ? WHERE site = ? AND fingerprint = ? AND begun = ?",
+		d.Fingerprint, d.Rule, cmp.Or(d.Severity, p.severity), t.site, p.fingerprint, p.begun)
 	return err
 }
 

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math/bits"
+	"slices"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -22,7 +23,7 @@ import (
 const together = 24
 
 // maxPayload bounds what is unpacked, in bytes.
-const maxPayload = 1 << 30
+const maxPayload = 512 << 20
 
 // maxWindow bounds how far back a text may be found again (RFC 8878 §3.1.1.1.2), in bytes.
 const maxWindow = 64 << 20
@@ -108,11 +109,14 @@ func wrap(snapshot *facts.Snapshot, result []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var line bytes.Buffer
-	if err := json.Compact(&line, result); err != nil {
-		return nil, err
+	if bytes.IndexByte(result, '\n') >= 0 {
+		var line bytes.Buffer
+		if err := json.Compact(&line, result); err != nil {
+			return nil, err
+		}
+		result = line.Bytes()
 	}
-	return append(append(seen, '\n'), line.Bytes()...), nil
+	return slices.Concat(seen, []byte("\n"), result), nil
 }
 
 // A Kept is an audit as it was kept.

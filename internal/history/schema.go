@@ -64,8 +64,6 @@ CREATE TABLE spell (              -- a deviation, for as long as it was there wi
   begun_at INTEGER NOT NULL,
   lacked INTEGER,                 -- the last one before that judged the rule and did not see it
   lacked_at INTEGER,
-  last INTEGER NOT NULL,          -- the last that saw it
-  last_at INTEGER NOT NULL,
   gone INTEGER,                   -- the first that judged the rule and did not see it any more
   PRIMARY KEY (site, fingerprint, begun)
 ) STRICT, WITHOUT ROWID;
