@@ -36,7 +36,7 @@ func answers(ctx context.Context, tx *sql.Tx, site int64, audit Audit, s *facts.
 // Answered are addresses of a site that answered with a page in one of the audits that are kept, and did not in the last: the latest first.
 // Those of the last one come after them.
 func (s *Store) Answered(ctx context.Context, of Site, now time.Time) ([]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, theTime)
+	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	rows, err := s.db.QueryContext(ctx, `SELECT answered.address FROM answered JOIN site ON site.id = answered.site WHERE site.key = ? AND answered.at > ?
 		ORDER BY answered.audit = (SELECT max(audit) FROM answered WHERE site = site.id), answered.audit DESC, answered.address`, of.key(), now.Add(-askFor).Unix())

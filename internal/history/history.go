@@ -106,11 +106,12 @@ func notOrdinary(file string) error {
 	return fmt.Errorf("%s is no ordinary file, so no history; move it away, or say --state DIR", file)
 }
 
-// heapLimit is how much memory SQLite may take, in bytes, and theTime how long one thing may take that is asked of it: a file that others
+// heapLimit is how much memory SQLite may take, in bytes, and the times how long one thing may take that is asked of it: a file that others
 // write to may mean ill.
 const (
 	heapLimit = 512 << 20
-	theTime   = time.Minute
+	writeTime = time.Minute
+	readTime  = 10 * time.Second
 )
 
 func (s *Store) open(ctx context.Context) error {
@@ -174,6 +175,9 @@ func (s *Store) putAside(ctx context.Context) (string, error) {
 
 // explained puts an error of the database into words.
 func (s *Store) explained(err error) error {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s: what was asked of it took too long, so it may be damaged, or mean ill", s.file)
+	}
 	var of *sqlite.Error
 	if !errors.As(err, &of) {
 		return err
@@ -181,8 +185,6 @@ func (s *Store) explained(err error) error {
 	switch of.Code() & 0xff {
 	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
 		return &Damage{s.file, err}
-	case codes.SQLITE_INTERRUPT:
-		return fmt.Errorf("%s: it took longer than %s", s.file, theTime)
 	case codes.SQLITE_FULL:
 		return fmt.Errorf("%s: there is no room left on the disk", s.file)
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
@@ -195,7 +197,7 @@ func (s *Store) explained(err error) error {
 
 // change does something in one transaction: all of it is kept or nothing.
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
-	ctx, cancel := context.WithTimeout(ctx, theTime)
+	ctx, cancel := context.WithTimeout(ctx, writeTime)
 	defer cancel()
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {

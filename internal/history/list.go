@@ -36,7 +36,7 @@ func lastOf(ctx context.Context, q querier, site int64) (*Audit, error) {
 
 // List gives the audits of a site, the oldest first.
 func (s *Store) List(ctx context.Context, of Site) ([]Audit, error) {
-	ctx, cancel := context.WithTimeout(ctx, theTime)
+	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	rows, err := s.db.QueryContext(ctx, "SELECT "+columns+" FROM audit WHERE site = (SELECT id FROM site WHERE key = ?) ORDER BY id", of.key())
 	if err != nil {
@@ -56,7 +56,7 @@ func (s *Store) List(ctx context.Context, of Site) ([]Audit, error) {
 
 // Load gives an audit with what it saw, and what was said of it.
 func (s *Store) Load(ctx context.Context, a Audit) (*Kept, error) {
-	ctx, cancel := context.WithTimeout(ctx, theTime)
+	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	unpacked, err := payload(ctx, s.db, a.ID)
 	if err != nil {

@@ -277,6 +277,28 @@ func trees() []hostile {
 		{name: "a journal with words of its own", in: func(t *testing.T, dir string) {
 			write(filepath.Join(journalOf(t, dir), "journal.jsonl"), `{"format":2,"run":"\u001b[2J","id":1,"at":"2026-11-25T00:00:00Z","event":"done","kind":"set","name":"\u202e","from":"\u0007","to":"\u001b]0;x\u0007","risk":"safe","until":"2099-01-01T00:00:00Z"}`+"\n")(t, dir)
 		}, args: "history --state state", exit: 0, says: `\u{202e}`},
+		{name: "a history that is a pipe", in: func(t *testing.T, dir string) {
+			pipe(filepath.Join(historyOf(t, dir), "history.db"))(t, dir)
+		}, args: "audit --offline", exit: any, says: "no ordinary file"},
+		{name: "a history that is a device, compared", in: func(t *testing.T, dir string) {
+			link(filepath.Join(historyOf(t, dir), "history.db"), "/dev/zero")(t, dir)
+		}, args: "compare", exit: 2, says: "no ordinary file"},
+		{name: "a history in which a table is a view without an end", in: func(t *testing.T, dir string) {
+			db, err := sql.Open("sqlite", filepath.Join(dir, historyOf(t, dir), "history.db"))
+			require.NoError(t, err)
+			defer db.Close()
+			_, err = db.Exec(`PRAGMA application_id = 1466726515; PRAGMA user_version = 2; CREATE TABLE site (id INTEGER, key TEXT, name TEXT, address TEXT);
+				INSERT INTO site VALUES (1, 'Lantern Lane Puppet Theatre, in order' || char(10) || 'https://www.lanternlane.example', '', '');
+				CREATE VIEW audit AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i AS id, 1 AS site, 0 AS taken, '' AS tool, '' AS baseline, '' AS dialect, '' AS stage, '' AS part, 0 AS aside, 0 AS partial,
+				'' AS run, NULL AS alignment, NULL AS judged, '{}' AS counts, '{}' AS measures FROM n`)
+			require.NoError(t, err)
+		}, args: "history", exit: 2, says: "history.db", seconds: 90, mebibyte: 700},
+		{name: "two snapshots that differ in words of their own", in: func(t *testing.T, dir string) {
+			const shape = `{"format":7,"tool":"a","site":"A","taken":"2026-11-25T00:00:00Z","sources":[{"source":"settings","where":"."}],"readings":[{"source":"settings","name":"site.title","value":%q,"origin":{"file":"\u001b]0;x\u0007"}}],"gaps":[]}`
+			write("a.json", fmt.Sprintf(shape, "a"))(t, dir)
+			write("b.json", strings.Replace(fmt.Sprintf(shape, "b"), `"value":"b"`, `"value":"\u202e\u001b[2J"`, 1))(t, dir)
+		}, args: "compare a.json b.json", exit: 1, says: `\u{202e}`},
+		{name: "a snapshot without an end, compared", in: link("b.json", "/dev/zero"), args: "compare b.json b.json", exit: 2, says: "b.json"},
 		{name: "a journal that was cut", in: func(t *testing.T, dir string) {
 			write(filepath.Join(journalOf(t, dir), "journal.jsonl"), `{"format":2,"run":"x","id":1,"kind":"set","na`)(t, dir)
 		}, args: "undo --offline --state state", exit: 2, says: "nothing to take back"},
@@ -304,6 +326,14 @@ func trees() []hostile {
 func journalOf(t *testing.T, dir string) string {
 	t.Helper()
 	folder := fix.Folder("state", "Lantern Lane Puppet Theatre, in order", filepath.Join(dir, "weltaxis.yaml"))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o755))
+	return folder
+}
+
+// historyOf makes the folder in which audits would be kept.
+func historyOf(t *testing.T, dir string) string {
+	t.Helper()
+	folder := filepath.Join("state", "weltaxis")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	return folder
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"time"
+	"unicode"
 
 	ics "github.com/arran4/golang-ical"
 
@@ -65,10 +66,11 @@ func Calendar(w io.Writer, f *report.FollowUps) error {
 	return calendar.SerializeTo(w, ics.WithNewLineWindows)
 }
 
-// clean takes control characters out of a text, which a calendar must not hold (RFC 5545 §3.1).
+// clean takes out of a text what is not printed: control characters, which a calendar must not hold (RFC 5545 §3.1), and what turns the direction of
+// writing.
 func clean(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\n' || r == 0x7f {
+		if !unicode.IsPrint(r) && r != '\n' {
 			return -1
 		}
 		return r
