@@ -43,6 +43,9 @@ func Text(p Sheet, r *report.Report, detail Detail) {
 			continue
 		}
 		if e.Area != area {
+			if area != "" {
+				fmt.Fprintln(p)
+			}
 			area = e.Area
 			p.line(area)
 		} else {

@@ -177,7 +177,7 @@ func apart(c compare.Change) []compare.Change {
 // change says one change.
 func (w *wording) change(c compare.Change) Change {
 	out := Change{Says: w.sentence(c), Means: meaning(c), Places: []string{}}
-	if len(c.Items) == 1 {
+	if len(c.Items) == 1 && c.Name != facts.ListClasses {
 		was, is := c.Items[0].Was.String(), c.Items[0].Is.String()
 		for _, place := range []string{was, is} {
 			if place != "" && !slices.Contains(out.Places, place) && !strings.Contains(out.Says, place) {
@@ -187,7 +187,9 @@ func (w *wording) change(c compare.Change) Change {
 	}
 	var with []string
 	for _, follows := range c.With {
-		with = append(with, about(follows))
+		if text := about(follows); text != "" && !slices.Contains(with, text) {
+			with = append(with, text)
+		}
 	}
 	out.With = List(FirstFew(with))
 	return out
@@ -217,6 +219,12 @@ func about(c compare.Change) string {
 	switch _, isList := nouns[c.Name]; {
 	case !isList:
 		return shortName(c)
+	case c.Name == facts.ListClasses && c.Field != "": // what follows from a mode is said by it
+		return ""
+	case c.Name == facts.ListPrograms && c.What == compare.Changed && n == 1:
+		return "the program file " + c.Items[0].Subject
+	case c.Name == facts.ListPrograms && c.What == compare.Changed:
+		return fmt.Sprintf("%d program files", n)
 	case c.Field != "" && n == 1:
 		return fmt.Sprintf("%s of %s", words(c.Field), c.Items[0].Subject)
 	case c.Field != "":
@@ -359,7 +367,11 @@ func (w *wording) versions() string {
 func (w *wording) entries(c compare.Change, i compare.Item) string {
 	switch {
 	case c.Field == "mode" && i.Count > 0:
-		return fmt.Sprintf("%d %s were %s and are %s (%s)", i.Count, i.Subject, i.From, i.To, i.Is.Path)
+		from, to := i.From, i.To
+		if mode, whose, _ := strings.Cut(from, " "); strings.HasSuffix(to, " "+whose) {
+			from, to = mode, strings.TrimSuffix(to, " "+whose)
+		}
+		return fmt.Sprintf("%d %s: they were %s and are %s (%s)", i.Count, i.Subject, from, to, i.Is)
 	case c.Field == "mode", c.Field == "owner", c.Field == "group":
 		return fmt.Sprintf("%s was %s on %s and %s on %s", i.Subject, i.From, w.day(w.c.Before.Taken), i.To, w.day(w.c.After.Taken))
 	case c.Field != "":
