@@ -161,8 +161,8 @@ func (c *cacheReader) network() Layer {
 		declared = "no delivery host"
 	}
 	l := Layer{Name: "network", Declared: declared, Configured: "–", Observed: "no cache on the way gave itself away", seconds: -1}
-	if by := c.foreign(); by != "" {
-		l.Observed = by
+	if c.answering() == l.Name {
+		l.Observed = c.foreign()
 	}
 	switch {
 	case c.page.Private:
@@ -174,7 +174,7 @@ func (c *cacheReader) network() Layer {
 	default:
 		l.Does = "is told nothing; what keeps pages on the way goes by rules of its own"
 	}
-	if c.foreign() == "" && l.keeps == keepsIt {
+	if c.answering() != l.Name && l.keeps == keepsIt {
 		l.keeps = untold
 	}
 	return l
@@ -192,8 +192,30 @@ func (c *cacheReader) foreign() string {
 	return "a cache tells of itself: " + c.repeat.Says
 }
 
+// answering is the layer that a header's sign belongs to: the web server's own cache where its configuration has one for the page, the content
+// system's where that is on, else one on the way.
+func (c *cacheReader) answering() string {
+	if c.foreign() == "" {
+		return ""
+	}
+	name, _, _ := strings.Cut(c.repeat.Says, ":")
+	if c.answer != nil {
+		if zone, known := c.answer.Field("zone"); known && zone.Text() != "" {
+			return "server"
+		}
+	}
+	onTheWay := strings.EqualFold(name, "Age") || strings.EqualFold(name, "Via")
+	if on, known := c.r.Snapshot.Is(facts.CachePage.Term); known && on.Bool() && !onTheWay {
+		return "page"
+	}
+	return "network"
+}
+
 func (c *cacheReader) server() Layer {
 	l := Layer{Name: "server", Declared: "–", Observed: "–", seconds: -1}
+	if c.answering() == l.Name {
+		l.Observed = c.foreign()
+	}
 	if c.answer == nil {
 		l.Configured = "not known: " + c.r.Snapshot.Why(facts.ListAnswers)
 		l.Does = "cannot be told"
@@ -266,6 +288,11 @@ func (c *cacheReader) pages() Layer {
 	switch {
 	case known && !on.Bool():
 		l.keeps, l.Does = keepsNot, "is off: the page is made anew each time"
+	case c.answering() == "server" && c.repeat.Hits > 0:
+		l.Observed, l.Does = "the web server's cache answered before it", "is on, behind the web server's cache"
+		if !known {
+			l.Does = "cannot be told: the web server's cache answers before it"
+		}
 	case c.repeat != nil && c.repeat.Hits > 0:
 		l.keeps, l.Does = keepsIt, "gives it to everybody"
 		if l.seconds > 0 {

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -219,7 +220,7 @@ func (v *visit) weigh() {
 	}
 	hosts := map[string]bool{}
 	for _, p := range v.real() {
-		counted := map[string]bool{}
+		counted, fonts := map[string]bool{}, map[string]bool{}
 		bytes := max(p.page.Sent, 0)
 		var add func(address string)
 		add = func(address string) {
@@ -228,6 +229,12 @@ func (v *visit) weigh() {
 				return
 			}
 			counted[address] = true
+			if stem := strings.TrimSuffix(a.Address, path.Ext(a.Address)); a.Kind == fontKind { // of one font in several formats a browser loads one
+				if fonts[stem] {
+					return
+				}
+				fonts[stem] = true
+			}
 			bytes += max(a.Sent, 0)
 			if a.Kind == styleKind {
 				for _, more := range below[address] {
@@ -237,7 +244,9 @@ func (v *visit) weigh() {
 		}
 		for _, pulled := range p.pulls {
 			if isLoaded(pulled.kind) && pulled.kind != formKind && pulled.kind != frameKind {
-				add(pulled.address)
+				if !pulled.either {
+					add(pulled.address)
+				}
 				if u, err := url.Parse(pulled.address); err == nil && len(hosts) < maxHosts {
 					hosts[strings.ToLower(u.Hostname())] = true
 				}
@@ -299,7 +308,7 @@ func absolute(at *url.URL, pulls []pull) []pull {
 			continue
 		}
 		if u, err := at.Parse(p.address); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
-			list = append(list, pull{p.kind, normal(u).String()})
+			list = append(list, pull{kind: p.kind, address: normal(u).String()})
 		}
 	}
 	return list

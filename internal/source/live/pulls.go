@@ -10,7 +10,10 @@ import (
 )
 
 // A pull is an address that a page loads, posts to, or names for others to load.
-type pull struct{ kind, address string }
+type pull struct {
+	kind, address string
+	either        bool // one of several, of which a browser loads one
+}
 
 // The kinds of what a page pulls.
 const (
@@ -43,7 +46,7 @@ func (a *analyser) pull(kind, ref string) {
 	if err != nil || resolved.Scheme != "http" && resolved.Scheme != "https" {
 		return
 	}
-	p := pull{kind, normal(resolved).String()}
+	p := pull{kind: kind, address: normal(resolved).String()}
 	if n := len(a.pulls); n == 0 || a.pulls[n-1] != p {
 		a.pulls = append(a.pulls, p)
 	}
@@ -64,7 +67,11 @@ func (a *analyser) candidates(srcset string) {
 		ref := rest[:end]
 		rest = rest[end:]
 		bare := strings.TrimRight(ref, ",")
+		from := len(a.pulls)
 		a.pull(pictureKind, bare)
+		for i := from; i < len(a.pulls); i++ {
+			a.pulls[i].either = true
+		}
 		if bare == ref { // descriptors follow
 			_, rest, _ = strings.Cut(rest, ",")
 		}
@@ -105,7 +112,7 @@ func styleAddresses(css string) []pull {
 		case fontEnding.MatchString(ref):
 			kind = fontKind
 		}
-		list = append(list, pull{kind, ref})
+		list = append(list, pull{kind: kind, address: ref})
 	}
 	return list
 }

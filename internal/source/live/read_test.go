@@ -61,7 +61,7 @@ func TestAnalyse(t *testing.T) {
 		"robot check":           {`<form><input name="my-captcha-field"></form>`, func(d *document) any { return d.robotCheck }, true},
 		"no such check":         {`<form><input name="cap"></form>`, func(d *document) any { return d.robotCheck }, false},
 		"never closed":          {"<title>A", func(d *document) any { return d.titles }, []string{"A"}},
-		"frames":                {`<body><iframe src="http://b.example/"></iframe>`, func(d *document) any { return d.pulls }, []pull{{frameKind, "http://b.example/"}}},
+		"frames":                {`<body><iframe src="http://b.example/"></iframe>`, func(d *document) any { return d.pulls }, []pull{{kind: frameKind, address: "http://b.example/"}}},
 	} {
 		assert.Equal(t, c.want, c.got(read(c.markup)), name)
 	}

@@ -237,7 +237,7 @@ func TestWhoseAssetsAre(t *testing.T) {
 	for path, owner := range map[string]string{"/themes/lamp/a.css": "theme lamp", "/themes/a.css": "site", "/parts/seats/js/a.js": "extension seats", "/parts/seats/a.js": "site", "/up/2026/a.png": "uploads", "/a.js": "site", "/themes/": "site"} {
 		assert.Equal(t, owner, ownerOf(path, owners), path)
 	}
-	pulls := []pull{{scriptKind, "https://a.example/parts/seats/js/a.js"}, {scriptKind, "https://a.example/parts/map/js/a.js"}, {pictureKind, "https://a.example/parts/tea/js/a.png"}}
+	pulls := []pull{{kind: scriptKind, address: "https://a.example/parts/seats/js/a.js"}, {kind: scriptKind, address: "https://a.example/parts/map/js/a.js"}, {kind: pictureKind, address: "https://a.example/parts/tea/js/a.png"}}
 	assert.Equal(t, []string{"/parts/map/js/a.js"}, unusedIn(pulls, []byte(`<b data-part="seats">`), owners))
 }
 
@@ -269,4 +269,14 @@ func TestWhatIsSomebodysOwn(t *testing.T) {
 	}
 	assert.NotEmpty(t, personal(address(t, "https://a.example/account/"), &document{forms: 1}))
 	assert.Empty(t, personal(address(t, "https://a.example/basket/"), &document{articles: 7}), "a listing of baskets")
+}
+
+// TestOfSeveralFormatsOneIsLoaded: of the candidates of a picture, and of the formats of a font, a browser loads one.
+func TestOfSeveralFormatsOneIsLoaded(t *testing.T) {
+	heavy := strings.Repeat("x", 50<<10)
+	at := serveSmall(t, small{"/": `<title>Home</title><link rel=stylesheet href="/a.css"><img alt="" src="/a.png" srcset="/b.png 2x, /c.png 3x">`,
+		"/a.css": `@font-face{src:url(/f.woff2),url(/f.woff),url(/f.ttf)}`, "/f.woff2": heavy, "/f.woff": heavy, "/f.ttf": heavy, "/a.png": heavy, "/b.png": heavy, "/c.png": heavy})
+	s := look(t, options(at))
+	assert.Len(t, s.Assets, 7, "all of them are looked at")
+	assert.InDelta(t, 100, pageAt(t, s, "/").Weight, 5)
 }
