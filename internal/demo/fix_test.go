@@ -254,6 +254,33 @@ func TestACacheIsEmptiedByCallingIt(t *testing.T) {
 	env.Journal.Close()
 }
 
+// TestAnOldPageIsPutRightByEmptyingTheCache, which is made for its own sake then, and not only after something else.
+func TestAnOldPageIsPutRightByEmptyingTheCache(t *testing.T) {
+	p := place(t, lanternLaneAligned(), "brindle")
+	m := mend(t, p, true)
+	m.audit() // fills the cache
+	kept, err := filepath.Glob(filepath.Join(p.root, filepath.FromSlash(p.system.lore().Cache), "*.html"))
+	require.NoError(t, err)
+	require.NotEmpty(t, kept)
+	for _, name := range kept {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(name, []byte(strings.Replace(string(text), "</body>", "<p>words of last year that nobody wants to read</p></body>", 1)), 0o644))
+	}
+	r := m.audit()
+	require.Contains(t, deviating(r), "caching.fresh")
+	plan := m.plan(r, nil)
+	require.Empty(t, plan.Named([]string{"caching.fresh"}))
+	chosen, rest, err := plan.Gate(fix.Consent{Upto: facts.Visible, Names: []string{"caching.fresh"}})
+	require.NoError(t, err)
+	require.Len(t, chosen, 1)
+	assert.Empty(t, rest)
+	report := m.write(&fix.Plan{Changes: chosen}, fix.SeenIn(r), facts.Visible)
+	assert.Equal(t, fix.Took, report.Outcomes[0].Result, report.Outcomes[0].Says)
+	assert.NotContains(t, deviating(m.audit()), "caching.fresh")
+	assert.True(t, m.undoAll()[0].Back)
+}
+
 // long is a run of many changes: every setting that can be written takes another value.
 func (m *mending) long() []fix.Change {
 	m.t.Helper()

@@ -52,6 +52,9 @@ func (k Consent) hold(chosen, rest []Change) (made, kept []Change) {
 	return made, append(kept, rest...)
 }
 
+// settles tells of what ends a run that a rule is put right by it, so that it is made for its own sake.
+func (c Change) settles() bool { return c.Finisher() && len(c.Rules) > 0 }
+
 // Gate divides the plan into the changes that may be made and the rest. What ends a run is made only after something
 // else. The error is that of a yes that was not given; then nothing may be made.
 func (p *Plan) Gate(k Consent) (chosen, rest []Change, err error) {
@@ -63,7 +66,7 @@ func (p *Plan) Gate(k Consent) (chosen, rest []Change, err error) {
 		}
 	}
 	chosen, rest = k.hold(chosen, rest)
-	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Finisher() }) {
+	if !slices.ContainsFunc(chosen, func(c Change) bool { return !c.Finisher() || c.settles() }) {
 		return nil, slices.Clone(p.Changes), nil
 	}
 	for _, c := range chosen {

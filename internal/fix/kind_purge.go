@@ -51,6 +51,7 @@ func (p *planning) finish() {
 		}
 		c := Change{Kind: Purge, Name: kept.Folder + kept.Purge, Rules: slices.Concat([]string{}, p.emptied), Risk: facts.Visible,
 			Because: "visitors wait a little longer until pages are kept again; until it is empty they may get old ones", Origin: facts.Origin{Path: kept.Folder, URL: kept.Purge}}
+		c.about, c.severity = p.stale, p.staleness
 		if err := planPurge(p, &c); err != nil {
 			c.cannot(err)
 			c.Steps = append(c.Steps, "Empty it by hand, in the way of the content system.")
@@ -66,6 +67,10 @@ func (p *planning) empties(d facts.Deviation) bool {
 	}
 	if !slices.Contains(p.emptied, d.Rule) {
 		p.emptied = append(p.emptied, d.Rule)
+	}
+	p.stale = append(p.stale, d.Subject)
+	if p.staleness == 0 || d.Severity < p.staleness {
+		p.staleness = d.Severity
 	}
 	return true
 }

@@ -63,6 +63,7 @@ type Change struct {
 	addresses []string
 	parts     []string // what it changes, each by itself
 	done      bool     // it is so already
+	asked     bool     // by name, of what ends a run
 	severity  facts.Severity
 	page      string   // path of the record
 	about     []string // subjects of the deviations that it is to settle
@@ -142,11 +143,13 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 
 type planning struct {
 	Wishes
-	site    *store.Installation
-	plan    *Plan
-	emptied []string                        // rules that are put right by emptying the caches
-	about   string                          // subject of the deviation at hand
-	members map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
+	site      *store.Installation
+	plan      *Plan
+	emptied   []string                        // rules that are put right by emptying the caches
+	stale     []string                        // what they are about
+	staleness facts.Severity                  // the worst of them
+	about     string                          // subject of the deviation at hand
+	members   map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
 
 // collect makes changes of proposals; what several rules propose of one setting or class is one change.
@@ -417,10 +420,17 @@ func (p *Plan) Named(names []string) (unknown []string) {
 		}
 		return !wanted
 	})
+	// What a rule is settled by that was asked for is made for its own sake.
+	for i := range p.Changes {
+		c := &p.Changes[i]
+		c.asked = c.Finisher() && slices.ContainsFunc(names, func(name string) bool {
+			return slices.ContainsFunc(c.Rules, func(rule string) bool { return rule == name || strings.HasPrefix(rule, name+".") }) || c.severity.String() == name
+		})
+	}
 	shown := slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].shown })
 	told := slices.ContainsFunc(p.Changes, func(c Change) bool { return rows[c.Kind].told && c.Makeable() })
 	p.Changes = slices.DeleteFunc(p.Changes, func(c Change) bool { // nothing that a page shows, or that a server is told
-		return c.Finisher() && (c.Kind == Reload && !told || c.Kind != Reload && !shown)
+		return c.Finisher() && !c.asked && (c.Kind == Reload && !told || c.Kind != Reload && !shown)
 	})
 	for _, name := range names {
 		if !used[name] {

@@ -52,7 +52,7 @@ func (p Sheet) audits(audits []history.Audit, now time.Time) {
 	for _, a := range audits {
 		var notes []string
 		if a.Part != "" {
-			notes = append(notes, "only "+a.Part)
+			notes = append(notes, "only "+facts.Shorten(a.Part, 12))
 		}
 		if a.Partial {
 			notes = append(notes, "in part")
@@ -61,9 +61,9 @@ func (p Sheet) audits(audits []history.Audit, now time.Time) {
 			notes = append(notes, "as if in another stage")
 		}
 		if a.Run != "" {
-			notes = append(notes, "for run "+a.Run)
+			notes = append(notes, "for fix")
 		}
-		row := []string{fmt.Sprint(a.ID), day(a.Taken, now), a.Stage}
+		row := []string{fmt.Sprint(a.ID), strings.ReplaceAll(day(a.Taken, now), " ", "\u00a0"), a.Stage}
 		for _, s := range []facts.Severity{facts.Critical, facts.High, facts.Medium, facts.Low} {
 			row = append(row, count(a.Counts[s]))
 		}
@@ -104,7 +104,7 @@ func share(of *float64) string {
 	if of == nil {
 		return ""
 	}
-	return strconv.Itoa(int(math.Floor(*of*100))) + " %"
+	return strconv.Itoa(int(math.Floor(*of*100))) + "\u00a0%"
 }
 
 // trends are a line for each number that is followed, where there are at least three of it.
@@ -125,12 +125,12 @@ func (p Sheet) trends(trends []report.Trend) {
 		}
 		room := max(p.width()-longest-24, 8)
 		values := t.Values[max(len(t.Values)-room, 0):]
-		fmt.Fprintf(p, "%s  %s  %s\n", quiet.Render(pad(t.What, longest)), spark(values), fmt.Sprintf("%s, then %s", number(known[0]), number(known[len(known)-1])))
+		fmt.Fprintf(p, "%s  %s  %s\n", quiet.Render(pad(t.What, longest)), spark(values), fmt.Sprintf("%s at first, %s at last", number(known[0]), number(known[len(known)-1])))
 	}
 }
 
 func number(v float64) string {
-	if v == math.Trunc(v) && v > 1 || v == 0 {
+	if v == math.Trunc(v) {
 		return strconv.Itoa(int(v))
 	}
 	return strconv.FormatFloat(v, 'f', 2, 64)

@@ -60,8 +60,8 @@ func TestAHistoryIsShown(t *testing.T) {
 	unharmed(t, b.String())
 	out := ansi.Strip(b.String())
 	assert.Contains(t, out, "critical and high")
-	assert.Contains(t, out, "75 %")
-	assert.Contains(t, out, "5 Mar, 09:00")
+	assert.Contains(t, out, "75\u00a0%")
+	assert.Contains(t, out, "5\u00a0Mar,\u00a009:00")
 
 	var written bytes.Buffer
 	require.NoError(t, HistoryCSV(&written, audits))

@@ -73,7 +73,7 @@ func (p Sheet) columns(head []string, rows [][]string) (widths []int, fits bool)
 	note := func(column int, cell string) {
 		for line := range strings.SplitSeq(cell, "\n") {
 			natural[column] = max(natural[column], columnsOf(line))
-			for word := range strings.FieldsSeq(line) {
+			for word := range strings.FieldsFuncSeq(line, func(r rune) bool { return r == ' ' }) { // not at a no-break space
 				if columnsOf(word) <= longWord/2 {
 					longest[column] = max(longest[column], columnsOf(word))
 					continue

@@ -43,7 +43,7 @@ func Past(audits []history.Audit, changes []fix.LogLine) *History {
 	for _, c := range changes {
 		i := slices.IndexFunc(all, func(m moment) bool { return m.Run != "" && m.Run == c.Run })
 		if i < 0 {
-			all = append(all, moment{c.At, Event{Run: c.Run}})
+			all = append(all, moment{begun(c), Event{Run: c.Run}})
 			i = len(all) - 1
 		}
 		all[i].Changes = append(all[i].Changes, c)
@@ -64,6 +64,15 @@ func Past(audits []history.Audit, changes []fix.LogLine) *History {
 		h.Events = append(h.Events, m.Event)
 	}
 	return h
+}
+
+// begun is when the run of a change began, which its name says; else when something last happened to the change.
+func begun(c fix.LogLine) time.Time {
+	const stamp = "20060102T150405"
+	if at, err := time.Parse(stamp, c.Run[:min(len(c.Run), len(stamp))]); err == nil {
+		return at
+	}
+	return c.At
 }
 
 // order is below 0 for the audit before a run, and above for the one after it.
