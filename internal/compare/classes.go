@@ -130,6 +130,7 @@ func (d *diff) many(identity string, before, after []*facts.Class) {
 			d.add(single{source: facts.Files, name: facts.ListClasses, field: "mode", what: Changed, identity: identity, item: Item{Subject: named(c), From: from, To: to, Was: wasFirst[from].Origin(), Is: c.Origin(), Count: n}})
 		}
 	}
+	d.answer(identity, before, after)
 	if passing || wasAll == isAll {
 		return
 	}
@@ -145,6 +146,25 @@ func (d *diff) many(identity string, before, after []*facts.Class) {
 		follows = []string{facts.ListPrograms + "."}
 	}
 	d.add(single{source: facts.Files, name: facts.ListClasses, what: what, identity: identity, item: Item{Subject: named(c), From: fmt.Sprint(wasAll), To: fmt.Sprint(isAll), Is: c.Origin(), Count: n}, follows: follows})
+}
+
+// answer compares what the web server makes of entries that play one part, where it makes the same of all of them.
+func (d *diff) answer(identity string, before, after []*facts.Class) {
+	one := func(classes []*facts.Class) string {
+		if len(classes) == 0 {
+			return ""
+		}
+		for _, c := range classes {
+			if c.Answer != classes[0].Answer {
+				return ""
+			}
+		}
+		return classes[0].Answer
+	}
+	if was, is := one(before), one(after); was != "" && is != "" && was != is {
+		c := after[0]
+		d.add(single{source: facts.Files, name: facts.ListClasses, field: "answer", what: Changed, identity: identity, item: Item{Subject: named(c), From: was, To: is, Was: before[0].AnswerAt, Is: c.AnswerAt}, follows: []string{facts.ListAnswers}})
+	}
 }
 
 func firstOf(classes []*facts.Class) *facts.Class {

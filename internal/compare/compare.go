@@ -8,7 +8,6 @@ package compare
 import (
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"weltaxis/internal/facts"
@@ -243,12 +242,11 @@ func (d *diff) settle() {
 // terms compares the readings that count.
 func (d *diff) terms() {
 	before, after := effective(d.before), effective(d.after)
-	pages := d.before.Pages != nil && d.after.Pages != nil && home(d.before) && home(d.after)
 	for _, term := range facts.Catalogue() {
 		was, there := before[term.Name]
 		is, now := after[term.Name]
 		switch {
-		case term.Steady.Varies || pages && strings.HasPrefix(term.Name, "live.home.") && !ofItsOwn(term.Name):
+		case term.Steady.Varies:
 		case !there && !now:
 		case !there:
 			d.pending = append(d.pending, pending{false, term})
@@ -259,16 +257,6 @@ func (d *diff) terms() {
 			d.add(single{source: term.Source, name: term.Name, what: Changed, item: Item{From: from, To: to, Was: was.Origin, Is: is.Origin, List: bothLists(term.Name, was, is)}, follows: follows(term), unsure: d.readOtherwise(term.Source, was.Origin, is.Origin), files: []string{was.Origin.File, is.Origin.File}})
 		}
 	}
-}
-
-// home tells whether the home page is among the pages.
-func home(s *facts.Snapshot) bool {
-	return slices.ContainsFunc(s.Pages, func(p facts.Page) bool { return p.Kind == "home" })
-}
-
-// ofItsOwn tells of a term of the home page that it is no column of the page table.
-func ofItsOwn(name string) bool {
-	return name == facts.HomeHeaders.Name || name == facts.HomeLinkedTitles.Name
 }
 
 // readOtherwise tells whether a value may be another because it is read otherwise: the dialect is another one, and it is the dialect
@@ -325,6 +313,15 @@ func (d *diff) accepted() {
 			}
 		}
 	}
+	promised := func(what What, list, other []facts.FollowUp) {
+		for _, f := range list {
+			if !slices.ContainsFunc(other, func(o facts.FollowUp) bool { return o.UID == f.UID }) {
+				d.add(single{source: facts.Intent, name: "follow_ups", what: what, item: Item{Subject: f.What, To: string(f.On)}})
+			}
+		}
+	}
+	promised(Came, d.after.FollowUps, d.before.FollowUps)
+	promised(Went, d.before.FollowUps, d.after.FollowUps)
 	note(Came, d.after.Accept, d.before.Accept)
 	note(Went, d.before.Accept, d.after.Accept)
 	for _, name := range slices.Sorted(maps.Keys(union(d.before.Limits, d.after.Limits))) {

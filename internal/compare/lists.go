@@ -3,6 +3,7 @@ package compare
 import (
 	"cmp"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -103,7 +104,7 @@ func paired(before, after []facts.Item) (pairs [][2]facts.Item, went, came []fac
 	taken := make([]bool, len(after))
 	left := make([]bool, len(before))
 	both := func(item facts.Item) string { return item.Identity() + "\x00" + item.Subject() }
-	for _, of := range []func(facts.Item) string{both, facts.Item.Identity, facts.Item.Subject} {
+	for _, of := range []func(facts.Item) string{both, facts.Item.Identity, facts.Item.Subject, unversioned} {
 		at := map[string][]int{}
 		for i, item := range after {
 			if !taken[i] {
@@ -114,7 +115,7 @@ func paired(before, after []facts.Item) (pairs [][2]facts.Item, went, came []fac
 			if left[i] {
 				continue
 			}
-			if same := at[of(item)]; len(same) > 0 {
+			if same := at[of(item)]; len(same) > 0 && of(item) != "" {
 				pairs = append(pairs, [2]facts.Item{item, after[same[0]]})
 				taken[same[0]], left[i], at[of(item)] = true, true, same[1:]
 			}
@@ -132,6 +133,19 @@ func paired(before, after []facts.Item) (pairs [][2]facts.Item, went, came []fac
 	}
 	return pairs, went, came
 }
+
+// unversioned is the address of a file that pages load without what tells its version; nothing for all else.
+func unversioned(item facts.Item) string {
+	asset, is := item.(*facts.Asset)
+	if !is {
+		return ""
+	}
+	address, _, _ := strings.Cut(asset.Address, "?")
+	return digest.ReplaceAllString(address, "$1")
+}
+
+// digest is a digest of what a file holds, in its name: style-3f9a2c1b.css.
+var digest = regexp.MustCompile(`[.-][0-9a-f]{6,40}(\.)?`)
 
 // item compares the fields of one item.
 func (d *diff) item(source facts.Source, list string, was, is facts.Item) {

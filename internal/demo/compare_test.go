@@ -271,3 +271,67 @@ func TestAPageThatMoves(t *testing.T) {
 	changes, _ := said(report.Compare(compare.Of(before, after)))
 	assert.Equal(t, []string{"live: the page /about/ moved to /about-us/"}, changes)
 }
+
+// changed is another value of the same JSON type; the same for what has none.
+func changed(v any) any {
+	switch x := v.(type) {
+	case string:
+		return x + "x"
+	case float64:
+		return x + 1
+	case bool:
+		return !x
+	case []any:
+		return append(slices.Clone(x), "x")
+	}
+	return v
+}
+
+// TestEveryFactThatChangesIsNamed: each term and each column, changed by itself, is one change and no other, unless its row says that it
+// differs from look to look.
+func TestEveryFactThatChangesIsNamed(t *testing.T) {
+	before := again(t, orderly(t))
+	raw, err := json.Marshal(before.Snapshot)
+	require.NoError(t, err)
+	var shape map[string]any
+	require.NoError(t, json.Unmarshal(raw, &shape))
+	tried := 0
+	try := func(of map[string]any, key, name string, varies bool) {
+		old := of[key]
+		of[key] = changed(old)
+		raw, err := json.Marshal(shape)
+		require.NoError(t, err)
+		of[key] = old
+		after := &facts.Snapshot{}
+		if json.Unmarshal(raw, after) != nil {
+			return // no value of its type
+		}
+		c := compare.Of(before, compare.Look{Snapshot: after})
+		if all := slices.Concat(c.Changes, c.Wishes); !varies && assert.Len(t, all, 1, name) {
+			assert.Equal(t, name, strings.TrimSuffix(all[0].Name+"."+all[0].Field, "."))
+		} else if varies {
+			assert.Empty(t, all, name)
+		}
+		tried++
+	}
+	seen := map[string]bool{}
+	for _, one := range shape["readings"].([]any) {
+		r := one.(map[string]any)
+		name := r["source"].(string) + "." + r["name"].(string)
+		term, known := facts.Lookup(name)
+		require.True(t, known, name)
+		if _, plain := r["value"].(map[string]any); !seen[name] && !plain && r["value"] != nil {
+			try(r, "value", name, term.Steady.Varies)
+		}
+		seen[name] = true
+	}
+	for key, list := range map[string]string{"pages": facts.ListPages, "assets": facts.ListAssets, "cookies": facts.ListCookies} {
+		item := shape[key].([]any)[0].(map[string]any)
+		for _, field := range facts.Lists[list] {
+			if v := item[field.Name]; v != nil && !slices.Contains([]string{"path", "address", "name", "own", "unread"}, field.Name) {
+				try(item, field.Name, list+"."+field.Name, field.Steady.Varies)
+			}
+		}
+	}
+	assert.Greater(t, tried, 200)
+}

@@ -370,7 +370,7 @@ var homeTerms = func() map[string]*Term {
 		if c.home {
 			terms[c.Name] = declare[Value](Live, c.Type, "home."+c.Name, c.Meaning+", of the home page", nil).Term
 			terms[c.Name].Words = c.Words
-			terms[c.Name].Steady = c.Steady.onHome()
+			terms[c.Name].Steady = c.Steady.onHome(c.Name)
 		}
 	}
 	return terms

@@ -11,9 +11,9 @@ type Steadiness struct {
 	Follows []string
 }
 
-// onHome is the same of the home page, whose fields are terms.
-func (s Steadiness) onHome() Steadiness {
-	var follows []string
+// onHome is the same of the home page, whose fields are terms: each says what its row in the page table says.
+func (s Steadiness) onHome(column string) Steadiness {
+	follows := []string{ListPages + "." + column}
 	for _, name := range s.Follows {
 		if !strings.Contains(name, ".") {
 			name = "live.home." + name

@@ -52,7 +52,7 @@ var (
 	LiveNotice             = textKey(Live, String, "notice", "the title of a notice that stands in the place of the home page; nothing when none does").follows("settings.maintenance.on")
 	LiveNoticeKept         = yesKey(Live, "notice_kept", "a cache keeps that notice: around it the home page is none").varies()
 	LiveUnreached          = textKey(Live, String, "unreached", "why nothing answers; nothing when something does").follows("live.reached")
-	LiveRobotsPrivate      = listKey(Live, "robots.private", "private paths that robots.txt names and that answer; the first few").varies()
+	LiveRobotsPrivate      = listKey(Live, "robots.private", "private paths that robots.txt names and that answer; the first few")
 	LiveLoginPath          = textKey(Live, String, "login.path", "where the login page was looked for").follows("settings.login.path", "settings.page.login")
 	LiveLoginPassword      = yesKey(Live, "login.password", "it has a form to sign in with").follows("settings.login.path", "settings.page.login")
 	LiveLoginHost          = textKey(Live, String, "login.host", "the host it is on in the end").follows("live.login.path", "settings.site.address", "live.address")

@@ -88,6 +88,11 @@ func Make(ctx context.Context, dir string, shared bool) (s *Store, aside string,
 	if err != nil {
 		return nil, "", fmt.Errorf("writing %s: %w", s.file, facts.Plainly(err))
 	}
+	if shared { // whatever the umask is: whoever may write to the folder that was named may write to what is in it
+		if stat, err := os.Stat(filepath.Dir(dir)); err == nil && stat.Mode().Perm()&0o020 != 0 {
+			_, _ = file.Chmod(mode), os.Chmod(dir, stat.Mode()&fs.ModeSetgid|folder)
+		}
+	}
 	file.Close()
 	err = s.open(ctx)
 	if damage := (*Damage)(nil); errors.As(err, &damage) {

@@ -323,6 +323,11 @@ var sentences = map[string]func(*wording, compare.Change) string{
 	facts.ListClasses: func(w *wording, c compare.Change) string {
 		return each(c.Items, func(i compare.Item) string { return w.entries(c, i) })
 	},
+	"follow_ups": func(_ *wording, c compare.Change) string {
+		return each(c.Items, func(i compare.Item) string {
+			return map[compare.What]string{compare.Came: "a new follow-up on ", compare.Went: "no follow-up any more on "}[c.What] + i.To + ": " + i.Subject
+		})
+	},
 	"accept": func(_ *wording, c compare.Change) string {
 		return each(c.Items, func(i compare.Item) string {
 			switch c.What {
@@ -374,8 +379,10 @@ func (w *wording) entries(c compare.Change, i compare.Item) string {
 		return fmt.Sprintf("%d %s: they were %s and are %s (%s)", i.Count, i.Subject, from, to, i.Is)
 	case c.Field == "mode", c.Field == "owner", c.Field == "group":
 		return fmt.Sprintf("%s was %s on %s and %s on %s", i.Subject, i.From, w.day(w.c.Before.Taken), i.To, w.day(w.c.After.Taken))
+	case c.Field == "answer":
+		return fmt.Sprintf("%s were %s by the web server, and are %s", i.Subject, i.From, i.To)
 	case c.Field != "":
-		return ""
+		return fmt.Sprintf("%s of %s changed%s", words(c.Field), i.Subject, fromTo(i))
 	case i.Count > 0 && c.What == compare.Came:
 		return fmt.Sprintf("%d more of these: %s; there are %s, and were %s", i.Count, i.Subject, i.To, i.From)
 	case i.Count > 0:
