@@ -80,7 +80,7 @@ func (in *installation) fillLists(insert inserter) error {
 			return err
 		}
 	}
-	if err := insert(l.table("forms"), 1, "contact", cmp.Or(in.options["form_mail"], in.options["mail_from"]), 1); err != nil {
+	if err := insert(l.table("forms"), 1, "contact", cmp.Or(in.options["form_mail"], in.options["mail_from"]), map[bool]int{true: 1}[in.options["form_asks"] != "no"]); err != nil {
 		return err
 	}
 	if err := insert(l.table("hosts"), 1, strings.Replace(in.options["public_url"], "https://www.", "", 1), 1); err != nil {

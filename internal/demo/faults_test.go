@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -236,6 +237,32 @@ var faults = map[string]fault{
 	"delivery.protocol":               set("http2", "no"),
 	"delivery.capabilities":           {do: amended("extension = apcu\n", "")},
 	"permissions.config-locked":       {do: func(b *installation) { b.chmod(0o640, "playhouse.php") }},
+	"hardening.registration":          intent("purpose: community", "purpose: brochure"),
+	"hardening.registration-confirm":  set("register_confirm", "no"),
+	"hardening.accounts-known":        {do: func(b *installation) { b.accounts = append(b.accounts, account{"night-owl", "keeper"}) }},
+	"hardening.admin-count":           {do: fourKeepers},
+	"hardening.login-limit":           set("signin_tries", "0"),
+	"hardening.second-factor":         set("second_step", "offered"),
+	"hardening.upload-role":           set("upload_from", "reader"),
+	"hardening.upload-types":          set("upload_types", "jpg png svg"),
+	"hardening.upload-size":           set("upload_kb", "0"),
+	"hardening.session-building":      building("", "idle_minutes", "600"),
+	"hardening.no-stored-credentials": set("mailbox_password", "invented for the demo"),
+	"hardening.mail-posting":          set("mail_posting", "yes"),
+	"hardening.code-editing":          {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
+	"hardening.spam":                  set("form_asks", "no"),
+	"hardening.usage-reporting":       set("report_usage", "yes"),
+	"hardening.hsts":                  {do: func(b *installation) { b.before = onPages(header("Strict-Transport-Security", "max-age=3600")) }},
+	"hardening.certificate":           {do: func(b *installation) { b.certified = 5 * 24 * time.Hour }},
+	"hardening.content-policy": {do: func(b *installation) {
+		b.before = onPages(header("Content-Security-Policy", "default-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'self'"))
+	}},
+	"hardening.permissions-policy":    {do: func(b *installation) { b.before = onPages(header("Permissions-Policy", "camera=*")) }},
+	"permissions.override":            {do: func(b *installation) { b.chmod(0o664, "foyer/.htaccess") }},
+	"permissions.no-needless-execute": {do: func(b *installation) { b.chmod(0o755, "foyer/posters/card.png") }},
+	"permissions.plain-entries": {do: func(b *installation) {
+		b.beside = func(root string) error { return syscall.Mkfifo(filepath.Join(root, "works", "tube"), 0o640) }
+	}},
 	"permissions.secrets-private":     {do: func(b *installation) { b.chmod(0o444, "playhouse.php") }},
 	"permissions.links-inside":        {do: func(b *installation) { b.links = map[string]string{"works/old": "/usr/share/doc"} }},
 	"permissions.not-world-writable":  {do: func(b *installation) { b.chmod(0o757, "foyer/posters") }},
@@ -268,6 +295,15 @@ func onPage(slug string, change func(*page)) fault {
 			}
 		}
 	}}
+}
+
+// fourKeepers have more people do everything than a site needs, each of them known.
+func fourKeepers(b *installation) {
+	b.siteFile = strings.Replace(b.siteFile, "staff: [juniper-fold]", "staff: [juniper-fold, tobit-arkle, maren-os, osric-lamb]", 1)
+	for i := range b.accounts {
+		b.accounts[i].Role = "keeper"
+	}
+	b.accounts = append(b.accounts, account{"osric-lamb", "keeper"})
 }
 
 func intent(before, after string) fault {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 
 	"weltaxis/internal/dialect"
 )
@@ -46,11 +47,13 @@ type installation struct {
 	unlisted   []string        // slugs of pages that ask search engines not to list them
 	files      map[string]file // by path below the root
 	folders    map[string]os.FileMode
-	links      map[string]string // and what they lead to
-	siteFile   string            // without the sources
-	again      string            // what comes after them
-	database   *databaseServer   // nil for a file
-	front      *front            // the web server before it; nil where nobody shows its configuration
+	links      map[string]string       // and what they lead to
+	siteFile   string                  // without the sources
+	again      string                  // what comes after them
+	certified  time.Duration           // for which its certificate is good; as long as the demo\'s own when 0
+	beside     func(root string) error // what no system writes, put there by tests; nil for nothing
+	database   *databaseServer         // nil for a file
+	front      *front                  // the web server before it; nil where nobody shows its configuration
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.
 	before func(http.Handler) http.Handler
 }
@@ -116,6 +119,11 @@ func (in *installation) write(dir string) ([]string, error) {
 	}
 	if err := writeFile(filepath.Join(dir, in.folder, "weltaxis.yaml"), file{in.siteFileText(), 0o644}); err != nil {
 		return nil, err
+	}
+	if in.beside != nil {
+		if err := in.beside(root); err != nil {
+			return nil, err
+		}
 	}
 	if err := age(root); err != nil {
 		return nil, err

@@ -117,12 +117,20 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 	return nil
 }
 
+// contentPolicy is what the pages of the demo may load and run: what is their own.
+const contentPolicy = "default-src 'self'; object-src 'none'; base-uri 'self'"
+
 // asBehindServer has a stand-in that answers by itself say what the web server before it would add.
 func asBehindServer(inner http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("X-Frame-Options", "SAMEORIGIN")
 		w.Header().Set("Referrer-Policy", "strict-origin-when-cross-origin")
+		if r.TLS != nil {
+			w.Header().Set("Strict-Transport-Security", "max-age=15552000")
+		}
+		w.Header().Set("Content-Security-Policy", contentPolicy)
+		w.Header().Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
 		inner.ServeHTTP(w, r)
 	})
 }
@@ -252,6 +260,10 @@ func certify(file string, sites []*installation) (tls.Certificate, error) {
 	leaf := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano() + 1), Subject: pkix.Name{CommonName: sites[0].hosts[0]},
 		NotBefore: authority.NotBefore, NotAfter: authority.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	for _, site := range sites {
+		if site.certified > 0 { // one of ninety days, of which so much is left
+			leaf.NotAfter = time.Now().Add(site.certified)
+			leaf.NotBefore = leaf.NotAfter.AddDate(0, 0, -90)
+		}
 		leaf.DNSNames = append(leaf.DNSNames, site.hosts...)
 	}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, authority, &key.PublicKey, authorityKey)

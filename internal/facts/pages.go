@@ -226,6 +226,12 @@ type Page struct {
 	SniffStopped   bool     `json:"sniff_stopped"`
 	Referrer       string   `json:"referrer"` // Referrer-Policy, and the page's own tag
 	ReferrerShort  bool     `json:"referrer_short"`
+	HSTS           string   `json:"hsts"`           // Strict-Transport-Security
+	HSTSSeconds    int64    `json:"hsts_seconds"`   // for which browsers are to come encrypted; -1 when it says nothing that counts
+	ContentPolicy  string   `json:"content_policy"` // Content-Security-Policy
+	PolicyLets     []string `json:"policy_lets"`    // what it lets run besides what the site means to, the worst first
+	Features       string   `json:"features"`       // Permissions-Policy
+	FeatureLimits  int      `json:"feature_limits"` // features that it keeps from others
 	CacheControl   string   `json:"cache_control"`
 	Fresh          int64    `json:"fresh"` // seconds for which a shared cache may keep it, as it says itself; -1 when it does not
 	Vary           string   `json:"vary"`
@@ -333,6 +339,12 @@ var pageTable = tableOf(
 	yes("sniff_stopped", "browsers do not guess what it is", func(p *Page) bool { return p.SniffStopped }).sinceFormat(5).follows("sniffing"),
 	text("referrer", "Referrer-Policy, and after it what a tag of the page says", func(p *Page) string { return p.Referrer }).sinceFormat(5).follows("server.answers.referrer"),
 	yes("referrer_short", "other sites that it leads to are told no more than the site's address, or nothing", func(p *Page) bool { return p.ReferrerShort }).sinceFormat(5).follows("referrer"),
+	text("hsts", "Strict-Transport-Security", func(p *Page) string { return p.HSTS }).sinceFormat(7).onHome().follows("server.answers.hsts"),
+	column[Page]{Field: Field{Name: "hsts_seconds", Type: Int, Meaning: "seconds for which browsers are to come encrypted; -1 when nothing is said that counts"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.HSTSSeconds), true }}.sinceFormat(7).onHome().follows("hsts"),
+	text("content_policy", "Content-Security-Policy", func(p *Page) string { return p.ContentPolicy }).sinceFormat(7).onHome().follows("server.answers.content_policy"),
+	texts("policy_lets", "what that lets run besides what the site means to, the worst first; everything without one", func(p *Page) []string { return p.PolicyLets }).sinceFormat(7).onHome().follows("content_policy"),
+	text("features", "Permissions-Policy", func(p *Page) string { return p.Features }).sinceFormat(7).onHome().follows("server.answers.permissions_policy"),
+	number("feature_limits", "features of browsers that it keeps from others", func(p *Page) int { return p.FeatureLimits }).sinceFormat(7).onHome().follows("features"),
 	text("cache_control", "Cache-Control", func(p *Page) string { return p.CacheControl }).sinceFormat(6).follows("server.answers.cache_control"),
 	column[Page]{Field: Field{Name: "fresh", Type: Int, Meaning: "seconds for which a shared cache may keep it, as it says itself; -1 when it does not"}, get: func(p *Page) (Value, bool) { return NumberOf(Int, p.Fresh), true }}.sinceFormat(6).follows("cache_control"),
 	text("vary", "Vary", func(p *Page) string { return p.Vary }).sinceFormat(6).follows("server.answers.vary", "compressed"),

@@ -11,6 +11,7 @@ var (
 	IntentBrand            = textKey(Intent, String, "brand", "the name people know the site by")
 	IntentWords            = listKey(Intent, "words", "groups of words the site wants to be found under, the most wanted first")
 	IntentSeparator        = textKey(Intent, String, "separator", "what stands between the parts of a title")
+	IntentStaff            = listKey(Intent, "staff", "names of the accounts with a high role that are meant to have it")
 	IntentAuthors          = wordKey(Intent, "authors", []string{"one", "several"}, "how many people write")
 	IntentLanguage         = textKey(Intent, String, "language", "language of the audience (RFC 5646)")
 	IntentCountry          = textKey(Intent, String, "country", "the one country the audience is in")
@@ -89,6 +90,7 @@ var (
 	LiveLogoWidth          = numberKey(Live, "logo.width", "width of the logo that structured data names").follows("live.assets.size", "live.assets.width", "settings.site.logo", "settings.structured.shown")
 	LiveLogoHeight         = numberKey(Live, "logo.height", "its height").follows("live.logo.width", "live.assets.size", "live.assets.width", "settings.site.logo", "settings.structured.shown")
 	LiveCertificateTrusted = yesKey(Live, "certificate.trusted", "the certificate is one that this machine trusts")
+	LiveCertificateSince   = amountKey(Live, Date, "certificate.since", "since when it is good")
 	LiveCertificateUntil   = amountKey(Live, Date, "certificate.until", "until when the certificate is good")
 )
 

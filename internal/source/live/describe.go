@@ -43,7 +43,10 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Framing, page.FramesLimited = policy.Framing(answer.header)
 	page.Sniffing, page.SniffStopped = policy.Sniffing(answer.header)
 	page.Referrer, page.ReferrerShort = policy.Referrer(answer.header, d.referrer)
-	for _, said := range []*string{&page.Framing, &page.Sniffing, &page.Referrer} {
+	page.HSTS, page.HSTSSeconds = policy.Transport(answer.header)
+	page.ContentPolicy, page.PolicyLets = policy.Scripts(answer.header)
+	page.Features, page.FeatureLimits = policy.Features(answer.header)
+	for _, said := range []*string{&page.Framing, &page.Sniffing, &page.Referrer, &page.HSTS, &page.ContentPolicy, &page.Features} {
 		*said = facts.Shorten(*said, maxText)
 	}
 	page.Kind = v.kindOf(u, d)

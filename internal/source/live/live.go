@@ -256,6 +256,7 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 	if first.final.Scheme == "https" {
 		say(v, facts.LiveCertificateTrusted, trusted, first.final.String())
 		if first.last != nil && first.last.tls != nil && len(first.last.tls.PeerCertificates) > 0 {
+			say(v, facts.LiveCertificateSince, first.last.tls.PeerCertificates[0].NotBefore.Unix(), first.final.String())
 			say(v, facts.LiveCertificateUntil, first.last.tls.PeerCertificates[0].NotAfter.Unix(), first.final.String())
 		}
 	}

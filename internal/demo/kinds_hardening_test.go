@@ -1,0 +1,112 @@
+package demo
+
+import (
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// member adds an account.
+func member(login, role string) func(*installation) {
+	return func(b *installation) { b.accounts = append(b.accounts, account{login, role}) }
+}
+
+// besides does something to the folder of the site after it was written.
+func besides(do func(root string) error) func(*installation) {
+	return func(b *installation) { b.beside = do }
+}
+
+// picturesMode gives the pictures of the site a mode.
+func picturesMode(mode os.FileMode) func(*installation) {
+	return func(b *installation) {
+		for name := range b.system.lore().Pictures {
+			b.chmod(mode, name)
+		}
+	}
+}
+
+var hardeningKinds = []change{
+	{"hardening.registration", "a magazine lets anybody in", saying("purpose: community", "purpose: magazine")},
+	{"hardening.registration-confirm", "for members only, and nobody asks for the mailbox", func(b *installation) {
+		saying("purpose: community", "purpose: community")(b)
+		b.set("register_confirm", "no")
+	}},
+	{"hardening.accounts-known", "the account of a firm that has left", member("web-works-2024", "keeper")},
+	{"hardening.accounts-known", "an account that looks like one of the staff", member("juniper-fo1d", "keeper")},
+	{"hardening.accounts-known", "an account without letters", member("0000", "keeper")},
+	{"hardening.login-limit", "a limit that limits nothing", told("signin_tries", "5000")},
+	{"hardening.second-factor", "a second factor that nobody may have", told("second_step", "no")},
+	{"hardening.upload-role", "uploads by anybody", told("upload_from", "anybody")},
+	{"hardening.upload-types", "programs by another ending", told("upload_types", "jpg png phtml")},
+	{"hardening.upload-types", "in capitals, with a dot", told("upload_types", "jpg .PHP5 png")},
+	{"hardening.upload-types", "pages", told("upload_types", "jpg html")},
+	{"hardening.upload-types", "scripts", told("upload_types", "js pdf")},
+	{"hardening.upload-types", "drawings that carry scripts, packed", told("upload_types", "jpg svgz")},
+	{"hardening.upload-types", "everything", told("upload_types", "*")},
+	{"hardening.upload-types", "archives of programs", told("upload_types", "jpg phar")},
+	{"hardening.upload-types", "what opens programs by itself", told("upload_types", "pdf hta")},
+	{"hardening.code-editing", "in the way of a programmer", func(b *installation) { b.set("code_editing", "yes"); b.aloud["edit_code"] = "1" }},
+	{"permissions.plain-entries", "a socket", besides(func(root string) error {
+		listener, err := net.Listen("unix", filepath.Join(root, "s"))
+		if err != nil {
+			return err
+		}
+		listener.(*net.UnixListener).SetUnlinkOnClose(false)
+		return listener.Close()
+	})},
+	{"permissions.no-needless-execute", "pictures that came by a stick", picturesMode(0o755)},
+}
+
+var hardeningHarmless = []change{
+	{"", "a shop lets buyers in without a mail", func(b *installation) {
+		saying("purpose: community", "purpose: shop")(b)
+		b.set("register_confirm", "no", "cache_excludes", "/basket/*")
+	}},
+	{"", "nobody may register", told("register", "shut")},
+	{"", "an account with a low role", member("somebody-new", "writer")},
+	{"", "an account that is spelt otherwise in the site file", func(b *installation) {
+		b.siteFile = strings.Replace(b.siteFile, "staff: [", "staff: [Night Owl, ", 1)
+		member("night_owl", "keeper")(b)
+	}},
+	{"", "ten attempts", told("signin_tries", "10")},
+	{"", "uploads by the staff alone", told("upload_from", "keeper")},
+	{"", "documents of offices", told("upload_types", "jpg png docx xlsx odt csv json psd mp3 shp com2 phd")},
+	{"", "a command where commands lie", besides(func(root string) error {
+		if err := os.MkdirAll(filepath.Join(root, "bin"), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(root, "bin", "nightly"), []byte("#!/bin/sh\nexit 0\n"), 0o755); err != nil {
+			return err
+		}
+		return os.Chmod(filepath.Join(root, "bin", "nightly"), 0o755)
+	})},
+	{"", "pictures that only their owner and the group read", picturesMode(0o640)},
+}
+
+func TestHardeningSpeltOtherwise(t *testing.T) {
+	for i, c := range slices.Concat(hardeningKinds, hardeningHarmless) {
+		t.Run(strings.ReplaceAll(c.rule+": "+c.name, "/", "-"), func(t *testing.T) {
+			t.Parallel()
+			b := twins[i%len(twins)]()
+			if strings.HasPrefix(c.rule, "hardening.registration") || c.rule == "hardening.code-editing" {
+				b = twins[i%2]() // the third is a shop, and says some of it otherwise
+			}
+			c.do(b)
+			var says, rules []string
+			for _, d := range auditOf(t, b).Deviations {
+				says, rules = append(says, d.Rule+": "+d.Says), append(rules, d.Rule)
+			}
+			slices.Sort(rules)
+			want := []string{c.rule}
+			if c.rule == "" {
+				want = nil
+			}
+			assert.Equal(t, want, slices.Compact(rules), "%s: %q", b.folder, says)
+		})
+	}
+}
