@@ -50,7 +50,7 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 	if err != nil {
 		return facts.Proposal{}, err
 	}
-	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: f.WhoNotices(), Lasting: f.Lasting, Field: f.Field, Wish: f.wish()}
+	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: f.WhoNotices(), Lasting: f.Lasting, Step: f.Step, Field: f.Field, Wish: f.wish()}
 	offer := func(c facts.Target) {
 		if j.mapped(c.Name) {
 			p.Changes = append(p.Changes, c)

@@ -92,6 +92,7 @@ type Fix struct {
 	Kind    facts.ChangeKind       `yaml:"kind"` // follows from what is given, when left out
 	Risk    facts.Risk             `yaml:"risk"`
 	Lasting bool                   `yaml:"lasting"`
+	Step    bool                   `yaml:"step"`    // one of several: the rule deviates until the last is made
 	Noticed []facts.Who            `yaml:"noticed"` // who notices; follows from what is set and from the risk, when left out
 	Set     map[string]string      `yaml:"set"`     // setting: value as text
 	SetTo   map[string]strict.Expr `yaml:"set_to"`  // setting: expression

@@ -85,7 +85,7 @@ func TestAStaticExportBehindNginx(t *testing.T) {
 	assert.Equal(t, "utf-8", paths["/"].Charset)
 
 	// The search is no file, so its link is dead; all else is as it was.
-	assert.Equal(t, []string{"identity.not-found-page", "visibility.links-answer", "caching.vary", "caching.assets", "delivery.compression-assets", "delivery.minified", "hardening.https", "hardening.framing", "hardening.nosniff", "hardening.versions-hidden", "hardening.referrer"}, deviating(r), "and the server's own page for what is not found")
+	assert.Equal(t, []string{"identity.not-found-page", "visibility.links-answer", "caching.vary", "caching.assets", "delivery.compression-assets", "delivery.minified", "hardening.https", "hardening.framing", "hardening.nosniff", "hardening.versions-hidden", "hardening.referrer", "hardening.content-policy", "hardening.permissions-policy"}, deviating(r), "and the server's own page for what is not found")
 	assert.Contains(t, r.Held, "visibility.index-live")
 	assert.Contains(t, r.Held, "visibility.sitemap-urls")
 	assert.Contains(t, r.Held, "titles.unique")

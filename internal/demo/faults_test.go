@@ -92,7 +92,7 @@ var faults = map[string]fault{
 	}},
 	"metadata.keywords": set("keywords", "stage, curtain"),
 	"metadata.author-hidden": {do: func(b *installation) {
-		b.set("show_author", "yes")
+		b.set("show_author", "yes", "register", "shut")
 		b.siteFile = strings.NewReplacer("authors: several", "authors: one", "purpose: community", "purpose: brochure").Replace(b.siteFile)
 	}, declared: "metadata.author-hidden-declared"},
 	"metadata.verification":        set("verify", ""),
@@ -371,7 +371,9 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...fac
 	}
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
-	isJudgedTheSameAgain(t, result)
+	if len(sources) == 0 { // a part is judged the same if the whole is
+		isJudgedTheSameAgain(t, result)
+	}
 	return result
 }
 

@@ -30,7 +30,7 @@ func keptInFront(t *testing.T, lines string) *audit.Result {
 	in.set("cache", "no", "cache_warm", "no")
 	in.front.amend = func(text string) string {
 		text = strings.Replace(text, "    charset utf-8;", "    charset utf-8;\n    fastcgi_cache_path "+dir+"/kept keys_zone=kept:1m;\n    log_format none '';", 1)
-		text = strings.Replace(text, "            fastcgi_pass system;", "            fastcgi_cache kept;\n            "+lines+"\n            add_header X-Stage-Cache $upstream_cache_status always;\n            add_header X-Content-Type-Options nosniff always;\n            add_header X-Frame-Options SAMEORIGIN always;\n            add_header Referrer-Policy strict-origin-when-cross-origin always;\n            fastcgi_pass system;", 1)
+		text = strings.Replace(text, "            fastcgi_pass system;", "            fastcgi_cache kept;\n            "+lines+"\n            add_header X-Stage-Cache $upstream_cache_status always;\n            add_header X-Content-Type-Options nosniff always;\n            add_header X-Frame-Options SAMEORIGIN always;\n            add_header Referrer-Policy strict-origin-when-cross-origin always;\n            add_header Strict-Transport-Security $transport always;\n            add_header Content-Security-Policy \"default-src 'self'; object-src 'none'; base-uri 'self'\" always;\n            add_header Permissions-Policy \"camera=()\" always;\n            fastcgi_pass system;", 1)
 		return text
 	}
 	_, err := in.write(dir)

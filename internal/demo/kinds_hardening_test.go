@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -59,6 +60,19 @@ var hardeningKinds = []change{
 		listener.(*net.UnixListener).SetUnlinkOnClose(false)
 		return listener.Close()
 	})},
+	{"hardening.hsts", "for no time at all", servedOnAll(header("Strict-Transport-Security", "max-age=0"))},
+	{"hardening.hsts", "without how long", servedOnAll(header("Strict-Transport-Security", "includeSubDomains; preload"))},
+	{"hardening.hsts", "said twice in one line", servedOnAll(header("Strict-Transport-Security", "max-age=15552000, max-age=15552000"))},
+	{"hardening.hsts", "not said", servedOnAll(func(a *answer) { a.header.Del("Strict-Transport-Security") })},
+	{"hardening.certificate", "thirteen days left of ninety", func(b *installation) { b.certified = 13 * 24 * time.Hour }},
+	{"hardening.content-policy", "one that only reports", servedOnAll(func(a *answer) {
+		a.header.Set("Content-Security-Policy-Report-Only", a.header.Get("Content-Security-Policy"))
+		a.header.Del("Content-Security-Policy")
+	})},
+	{"hardening.content-policy", "everything from everywhere", servedOnAll(header("Content-Security-Policy", "default-src * 'unsafe-inline' 'unsafe-eval' data:"))},
+	{"hardening.content-policy", "limits other things", servedOnAll(header("Content-Security-Policy", "upgrade-insecure-requests"))},
+	{"hardening.permissions-policy", "in the words of the header before it", servedOnAll(header("Permissions-Policy", "camera 'none'; microphone 'none'"))},
+	{"hardening.permissions-policy", "not said", servedOnAll(func(a *answer) { a.header.Del("Permissions-Policy") })},
 	{"permissions.no-needless-execute", "pictures that came by a stick", picturesMode(0o755)},
 }
 
@@ -76,6 +90,11 @@ var hardeningHarmless = []change{
 	{"", "ten attempts", told("signin_tries", "10")},
 	{"", "uploads by the staff alone", told("upload_from", "keeper")},
 	{"", "documents of offices", told("upload_types", "jpg png docx xlsx odt csv json psd mp3 shp com2 phd")},
+	{"", "encrypted for a year, with all names below", servedOnAll(header("Strict-Transport-Security", `max-age="31536000"; includeSubDomains`))},
+	{"", "a policy with nonces", servedOnAll(header("Content-Security-Policy", "script-src 'nonce-c3R1ZmY=' 'strict-dynamic' https: 'unsafe-inline'; object-src 'none'; base-uri 'none'"))},
+	{"", "two policies, of which one lets much", servedOnAll(func(a *answer) { a.header.Add("Content-Security-Policy", "default-src *") })},
+	{"", "one feature kept from others", servedOnAll(header("Permissions-Policy", "geolocation=(self)"))},
+	{"", "a month left of the certificate", func(b *installation) { b.certified = 30 * 24 * time.Hour }},
 	{"", "a command where commands lie", besides(func(root string) error {
 		if err := os.MkdirAll(filepath.Join(root, "bin"), 0o755); err != nil {
 			return err

@@ -369,7 +369,7 @@ var kinds = []change{
 	{"hardening.https", "past the front door", func(b *installation) {
 		b.before = withoutRedirectAt(b.hosts[0], false, func(path string) bool { return path != "/" })
 	}},
-	{"hardening.framing", "everybody who has encryption", servedOnAll(header("Content-Security-Policy", "frame-ancestors https://*:443"))},
+	{"hardening.framing", "everybody who has encryption", servedOnAll(header("Content-Security-Policy", "default-src 'self'; frame-ancestors https://*:443"))},
 	{"hardening.referrer", "a word of a tag that was once one", head(`<meta name="referrer" content="always">`)},
 	{"hardening.versions-hidden", "a header of another name", servedOnAll(header("X-Stage-Software", "Brindle 3.4"))},
 	{"hardening.versions-hidden", "the feed", feedSays("<generator>Brindle 3.4.2</generator>")},
@@ -388,7 +388,7 @@ var kinds = []change{
 var harmless = []change{
 	{"", "a policy in the place of the older header", servedOnAll(func(a *answer) {
 		a.header.Del("X-Frame-Options")
-		a.header.Set("Content-Security-Policy", "frame-ancestors 'none'")
+		a.header.Add("Content-Security-Policy", "frame-ancestors 'none'")
 	})},
 	{"", "the same header twice", servedOnAll(func(a *answer) {
 		a.header.Add("X-Frame-Options", "SAMEORIGIN")

@@ -217,6 +217,7 @@ type Proposal struct {
 	Because string      `json:"because,omitempty"` // why it has that risk, where that follows from what changes
 	Noticed []Who       `json:"noticed"`           // who notices; nobody when it is empty
 	Lasting bool        `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
+	Step    bool        `json:"step,omitempty"`    // it is one of several, and what deviates does so until the last is made
 	Changes []Target    `json:"changes,omitempty"`
 	Mode    *ModeTarget `json:"mode,omitempty"`
 	Steps   []string    `json:"steps,omitempty"`

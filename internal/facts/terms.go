@@ -90,7 +90,7 @@ var (
 	LiveLogoWidth          = numberKey(Live, "logo.width", "width of the logo that structured data names").follows("live.assets.size", "live.assets.width", "settings.site.logo", "settings.structured.shown")
 	LiveLogoHeight         = numberKey(Live, "logo.height", "its height").follows("live.logo.width", "live.assets.size", "live.assets.width", "settings.site.logo", "settings.structured.shown")
 	LiveCertificateTrusted = yesKey(Live, "certificate.trusted", "the certificate is one that this machine trusts")
-	LiveCertificateSince   = amountKey(Live, Date, "certificate.since", "since when it is good")
+	LiveCertificateSince   = amountKey(Live, Date, "certificate.since", "since when it is good").follows("live.certificate.until")
 	LiveCertificateUntil   = amountKey(Live, Date, "certificate.until", "until when the certificate is good")
 )
 

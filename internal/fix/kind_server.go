@@ -53,7 +53,7 @@ func (p *planning) wish(d facts.Deviation) bool {
 		kind = Runtime
 	}
 	wished := *d.Fix.Wish
-	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: &wished}
+	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Step: d.Fix.Step, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: &wished}
 	switch item := d.Item.(type) {
 	case *facts.Spelling:
 		c.Subject, c.addresses, wished.To = item.Address, []string{item.Address}, p.Home

@@ -38,6 +38,7 @@ type Change struct {
 	Because string       `json:"because"` // why it has that risk
 	Noticed []facts.Who  `json:"noticed"` // who notices
 	Lasting bool         `json:"lasting,omitempty"`
+	Step    bool         `json:"step,omitempty"`  // one of several
 	Needs   string       `json:"needs,omitempty"` // what a person must say first
 	Key     string       `json:"key,omitempty"`   // under which they say it: --value KEY=...
 	Or      string       `json:"or,omitempty"`    // what they may say instead
