@@ -290,6 +290,7 @@ func changed(v any) any {
 // TestEveryFactThatChangesIsNamed: each term and each column, changed by itself, is one change and no other, unless its row says that it
 // differs from look to look.
 func TestEveryFactThatChangesIsNamed(t *testing.T) {
+	t.Parallel()
 	before := again(t, orderly(t))
 	raw, err := json.Marshal(before.Snapshot)
 	require.NoError(t, err)

@@ -133,6 +133,7 @@ var values = map[string]map[string]string{
 // TestFixingBringsASiteToRights: after two runs nothing above note deviates but what only a person does; and undo
 // brings every byte, mode and row back.
 func TestFixingBringsASiteToRights(t *testing.T) {
+	t.Parallel()
 	test := func(t *testing.T, p *placed) {
 		m := mend(t, p, true)
 		before := withoutCache(p.sums(t))
@@ -368,6 +369,7 @@ func TestAKilledUndo(t *testing.T) {
 
 // TestUndoKilledAtAnyPoint: whatever is left of a killed undo, another one brings the start back.
 func TestUndoKilledAtAnyPoint(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes a while")
 	}
@@ -414,6 +416,7 @@ func killed(t *testing.T, dir, spoken string) *mending {
 // rows, permissions and an emptied cache, each value is the old or the new one, the
 // journal tells which, and undo brings the start back.
 func TestKilledAtAnyPoint(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("takes a while")
 	}
