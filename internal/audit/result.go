@@ -40,6 +40,7 @@ type Result struct {
 	// Snapshot and Rules are what the result was made of, for the commands that show more than deviations.
 	Snapshot *facts.Snapshot    `json:"-"`
 	named    []string           // what Only named
+	leftOut  []string           // rules whose deviations Keep left out
 	Rules    *baseline.Baseline `json:"-"`
 }
 
@@ -83,11 +84,22 @@ func (r *Result) only(names []string) {
 	r.Covered = slices.DeleteFunc(r.Covered, func(c baseline.Covered) bool { return other(c.Deviation.Severity) })
 }
 
-// Keep keeps the deviations that are wanted, and counts anew.
+// Keep keeps the deviations that are wanted, and counts anew. Which rules deviate besides is known by LeftOut.
 func (r *Result) Keep(wanted func(facts.Deviation) bool) {
+	all := r.Entries()
 	r.Deviations = slices.DeleteFunc(r.Deviations, func(d facts.Deviation) bool { return !wanted(d) })
 	r.count()
+	r.leftOut = []string{}
+	for _, e := range all {
+		rule := e.First().Rule
+		if !slices.Contains(r.leftOut, rule) && !slices.ContainsFunc(r.Entries(), func(e Entry) bool { return e.First().Rule == rule }) {
+			r.leftOut = append(r.leftOut, rule)
+		}
+	}
 }
+
+// LeftOut are the rules that deviate and of which nothing was wanted; nil when all was.
+func (r *Result) LeftOut() []string { return r.leftOut }
 
 // good tells whether an acceptance is good on the day of the snapshot. The last day counts in full, in universal time.
 func good(a facts.Acceptance, taken time.Time) bool {

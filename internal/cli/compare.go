@@ -86,12 +86,11 @@ func (p *program) looks(ctx context.Context, args []string) (before, after compa
 		}
 		return before, after, err
 	}
-	s, store, audits, err := p.kept(ctx, sites)
+	_, store, audits, err := p.kept(ctx, sites)
 	if err != nil {
 		return before, after, err
 	}
 	defer store.Close()
-	_ = s
 	last := strconv.FormatInt(audits[len(audits)-1].ID, 10)
 	switch len(looks) {
 	case 0:

@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/history"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -65,7 +67,7 @@ func (p *program) followUps(ctx context.Context, args []string) (*report.FollowU
 		said.All = stated(s)
 		return said, nil
 	}
-	k, err := store.Load(ctx, audits[len(audits)-1])
+	k, err := store.Load(ctx, lastWhole(audits))
 	if err != nil {
 		return nil, err
 	}
@@ -76,6 +78,29 @@ func (p *program) followUps(ctx context.Context, args []string) (*report.FollowU
 	said.Looked = &k.Taken
 	said.All = audit.FollowUps(k.Verdicts.FollowUps, days, s.Stated(), s.Accepted())
 	return said, nil
+}
+
+// lastWhole is the last audit that could judge nearly as much as any of the last ten: what could not be seen asks for nothing, so one without the
+// live site knows nothing of what the live site asks for.
+func lastWhole(audits []history.Audit) history.Audit {
+	const recent, nearly = 10, 0.9
+	judged := func(a history.Audit) float64 {
+		if a.Judged == nil || a.Aside || a.Part != "" {
+			return 0
+		}
+		return *a.Judged
+	}
+	audits = audits[max(len(audits)-recent, 0):]
+	most := 0.0
+	for _, a := range audits {
+		most = max(most, judged(a))
+	}
+	for _, a := range slices.Backward(audits) {
+		if judged(a) >= most*nearly {
+			return a
+		}
+	}
+	return audits[len(audits)-1]
 }
 
 // stated are those that need no audit.

@@ -89,33 +89,41 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 	if err != nil {
 		return failed(err)
 	}
-	store, aside, err := history.Make(ctx, dir, shared)
-	if aside != "" {
-		slog.Warn("the history was damaged; it was put aside, and another begun", "file", aside)
-	}
-	if err != nil {
-		return failed(err)
-	}
-	defer store.Close()
 	entry := history.Entry{Site: historyOf(s), Snapshot: result.Snapshot, Result: written, Audit: history.Audit{Taken: result.Taken, Tool: result.Tool, Baseline: result.Baseline, Dialect: result.Dialect,
 		Stage: result.Stage, Part: strings.Join(p.only, ","), Aside: p.stage != "" && p.stage != s.Said("stage"), Partial: result.Partial(), Run: run, Alignment: result.Alignment, Judged: result.Judged, Counts: result.Counts}}
-	news, err = store.Keep(ctx, entry, forget)
-	var damage *history.Damage
-	if errors.As(err, &damage) { // in a part that opening it did not touch
-		if aside, err = store.PutAside(ctx); err == nil {
-			slog.Warn("the history was damaged; it was put aside, and another begun", "file", aside)
-			again, _, opened := history.Make(ctx, dir, shared)
-			if err = opened; err == nil {
-				defer again.Close()
-				news, err = again.Keep(ctx, entry, forget)
-			}
+	if forget { // a damaged one is not put aside for it
+		store, err := history.Open(ctx, dir)
+		if err == nil {
+			defer store.Close()
+			news, err = store.Keep(ctx, entry, true)
 		}
+		if err != nil {
+			return nil, "What is new cannot be told: " + facts.InWords(err)
+		}
+		return news, ""
 	}
+	var store *history.Store
+	for again := false; ; again = true {
+		var aside string
+		if store, aside, err = history.Make(ctx, dir, shared); aside != "" {
+			slog.Warn(putAside, "file", aside)
+		}
+		if err != nil {
+			return failed(err)
+		}
+		news, err = store.Keep(ctx, entry, false)
+		if damage := (*history.Damage)(nil); again || !errors.As(err, &damage) {
+			break
+		}
+		// It is damaged in a part that opening it did not touch.
+		if aside, err = store.PutAside(ctx); err != nil {
+			return failed(err)
+		}
+		slog.Warn(putAside, "file", aside)
+	}
+	defer store.Close()
 	if err != nil {
 		return failed(err)
-	}
-	if forget {
-		return news, ""
 	}
 	note = fmt.Sprintf("Kept as audit %d.", news.Audit)
 	if gone, err := store.Prune(ctx, historyOf(s), retention(s), time.Now(), false); err != nil {
@@ -125,6 +133,9 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 	}
 	return news, note
 }
+
+// putAside is said when a damaged history was.
+const putAside = "the history was damaged; it was put aside, and another begun"
 
 // A keeping is how an audit is kept and compared.
 type keeping struct {
@@ -148,9 +159,7 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 	if s != nil && s.Path != s.Address() && !p.said {
 		news, note = p.keep(ctx, s, result, "", k.forget)
 	}
-	switch {
-	case k.fresh == "" || k.fresh == lastAudit:
-	default:
+	if k.fresh != "" && k.fresh != lastAudit {
 		if news, err = p.newSince(k.fresh, result); err != nil {
 			return nil, "", err
 		}

@@ -123,13 +123,21 @@ func vocabularyReference() string {
 	b.WriteString("\n## Limits: `limits.`\n\n| limit | type | value | meaning |\n| --- | --- | --- | --- |\n")
 	for _, name := range slices.Sorted(maps.Keys(rules.Limits)) {
 		l := rules.Limits[name]
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, l.Value.Type(), l.Value, l.Means)
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, l.Value.Type(), cell(l.Value.String()), l.Means)
 	}
 	b.WriteString("\n## Functions of rules\n\n")
 	for _, name := range slices.Sorted(maps.Keys(baseline.Functions)) {
 		fmt.Fprintf(&b, "- `%s`: %s\n", name, baseline.Functions[name])
 	}
 	return b.String()
+}
+
+// cell is a value in a table: one that Markdown would read as its own signs, as a pattern, is written as code.
+func cell(value string) string {
+	if strings.ContainsAny(value, `|*\`) {
+		return "`" + strings.ReplaceAll(value, "|", `\|`) + "`"
+	}
+	return value
 }
 
 // directiveReference is what is made of each directive of a web server.

@@ -126,8 +126,15 @@ func (d *diff) many(identity string, before, after []*facts.Class) {
 			became += n
 			is[to] -= n
 			was[from] -= n
-			c := isFirst[to]
-			d.add(single{source: facts.Files, name: facts.ListClasses, field: "mode", what: Changed, identity: identity, item: Item{Subject: named(c), From: from, To: to, Was: wasFirst[from].Origin(), Is: c.Origin(), Count: n}})
+			c, named := isFirst[to], named(isFirst[to])
+			item := Item{Subject: named, From: from, To: to, Was: wasFirst[from].Origin(), Is: c.Origin(), Count: n}
+			switch n { // which they are is known when they are all of them
+			case c.Count:
+				item.Note = item.Is.String()
+			case wasFirst[from].Count:
+				item.Note = item.Was.String()
+			}
+			d.add(single{source: facts.Files, name: facts.ListClasses, field: "mode", what: Changed, identity: identity, item: item})
 		}
 	}
 	d.answer(identity, before, after)

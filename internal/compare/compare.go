@@ -315,8 +315,12 @@ func (d *diff) accepted() {
 	}
 	promised := func(what What, list, other []facts.FollowUp) {
 		for _, f := range list {
-			if !slices.ContainsFunc(other, func(o facts.FollowUp) bool { return o.UID == f.UID }) {
+			i := slices.IndexFunc(other, func(o facts.FollowUp) bool { return o.UID == f.UID })
+			switch {
+			case i < 0:
 				d.add(single{source: facts.Intent, name: "follow_ups", what: what, item: Item{Subject: f.What, To: string(f.On)}})
+			case what == Came && other[i].On != f.On:
+				d.add(single{source: facts.Intent, name: "follow_ups", field: "on", what: Changed, item: Item{Subject: f.What, From: string(other[i].On), To: string(f.On)}})
 			}
 		}
 	}

@@ -251,3 +251,34 @@ func FuzzReadResult(f *testing.F) {
 		assert.Empty(t, c.Gone)
 	})
 }
+
+// TestExamplesAreOfThoseThatChanged: of entries of which only some became something else nobody knows which they are, and none is named.
+func TestExamplesAreOfThoseThatChanged(t *testing.T) {
+	for name, c := range map[string]struct {
+		before, after []facts.Class
+		example       string
+	}{
+		"all of those after":  {[]facts.Class{many("code", "0644", 9)}, []facts.Class{many("code", "0644", 7), many("code", "0666", 2)}, "code/a.css and 1 more"},
+		"all of those before": {[]facts.Class{many("code", "0666", 2), many("code", "0644", 7)}, []facts.Class{many("code", "0644", 9)}, "code/a.css and 1 more"},
+		"some of both":        {[]facts.Class{many("code", "0666", 4), many("code", "0644", 7)}, []facts.Class{many("code", "0666", 2), many("code", "0644", 9)}, ""},
+	} {
+		changes := between(classes(c.before...), classes(c.after...)).Changes
+		require.Len(t, changes, 1, name)
+		assert.Equal(t, c.example, changes[0].Items[0].Note, name)
+		assert.Equal(t, 2, changes[0].Items[0].Count, name)
+	}
+}
+
+func TestFollowUpsThatAreStated(t *testing.T) {
+	says := func(on facts.Day, what ...string) func(*facts.Snapshot) {
+		return func(s *facts.Snapshot) {
+			for _, w := range what {
+				s.FollowUps = append(s.FollowUps, facts.StatedFollowUp(on, w, 0))
+			}
+		}
+	}
+	c := between(says("2026-03-05", "a", "b"), says("2026-04-05", "a", "c"))
+	assert.Equal(t, []string{"follow_ups.on changed", "follow_ups. new", "follow_ups. gone"}, fields(c.Wishes))
+	assert.Equal(t, "2026-03-05", c.Wishes[0].Items[0].From)
+	assert.Equal(t, "2026-04-05", c.Wishes[0].Items[0].To)
+}

@@ -51,6 +51,8 @@ var hardeningKinds = []change{
 	{"hardening.upload-types", "everything", told("upload_types", "*")},
 	{"hardening.upload-types", "archives of programs", told("upload_types", "jpg phar")},
 	{"hardening.upload-types", "what opens programs by itself", told("upload_types", "pdf hta")},
+	{"hardening.upload-types", "programs by their media type", told("upload_types", "image/png text/x-php")},
+	{"hardening.upload-types", "all pictures, drawings that carry scripts among them", told("upload_types", "application/pdf image/*")},
 	{"hardening.code-editing", "in the way of a programmer", func(b *installation) { b.set("code_editing", "yes"); b.aloud["edit_code"] = "1" }},
 	{"permissions.plain-entries", "a socket", besides(func(root string) error {
 		listener, err := net.Listen("unix", filepath.Join(root, "s"))
@@ -70,6 +72,7 @@ var hardeningKinds = []change{
 		a.header.Del("Content-Security-Policy")
 	})},
 	{"hardening.content-policy", "everything from everywhere", servedOnAll(header("Content-Security-Policy", "default-src * 'unsafe-inline' 'unsafe-eval' data:"))},
+	{"hardening.content-policy", "scripts in files limited, those in attributes not", servedOnAll(header("Content-Security-Policy", "script-src-elem 'self'; script-src-attr 'unsafe-inline'; object-src 'none'; base-uri 'self'"))},
 	{"hardening.content-policy", "limits other things", servedOnAll(header("Content-Security-Policy", "upgrade-insecure-requests"))},
 	{"hardening.permissions-policy", "in the words of the header before it", servedOnAll(header("Permissions-Policy", "camera 'none'; microphone 'none'"))},
 	{"hardening.permissions-policy", "not said", servedOnAll(func(a *answer) { a.header.Del("Permissions-Policy") })},
@@ -93,6 +96,12 @@ var hardeningHarmless = []change{
 	{"", "encrypted for a year, with all names below", servedOnAll(header("Strict-Transport-Security", `max-age="31536000"; includeSubDomains`))},
 	{"", "a policy with nonces", servedOnAll(header("Content-Security-Policy", "script-src 'nonce-c3R1ZmY=' 'strict-dynamic' https: 'unsafe-inline'; object-src 'none'; base-uri 'none'"))},
 	{"", "two policies, of which one lets much", servedOnAll(func(a *answer) { a.header.Add("Content-Security-Policy", "default-src *") })},
+	{"", "media types of pictures and papers", told("upload_types", "image/png image/jpeg application/pdf application/vnd.oasis.opendocument.text text/plain audio/*")},
+	{"", "a policy in the head of the page", servedOnAll(func(a *answer) {
+		says := a.header.Get("Content-Security-Policy")
+		a.header.Del("Content-Security-Policy")
+		inHead(`<meta http-equiv="Content-Security-Policy" content="` + says + `">`)(a)
+	})},
 	{"", "one feature kept from others", servedOnAll(header("Permissions-Policy", "geolocation=(self)"))},
 	{"", "a month left of the certificate", func(b *installation) { b.certified = 30 * 24 * time.Hour }},
 	{"", "a command where commands lie", besides(func(root string) error {

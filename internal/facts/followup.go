@@ -1,6 +1,9 @@
 package facts
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // A Day is a calendar day, as 2027-01-15. Days compare as texts do.
 type Day string
@@ -24,7 +27,7 @@ type FollowUp struct {
 // Due tells whether the day has come.
 func (f FollowUp) Due(at time.Time) bool { return f.On <= DayOf(at) }
 
-// StatedFollowUp is one that somebody wants on a day.
-func StatedFollowUp(on Day, what string) FollowUp {
-	return FollowUp{UID: Fingerprint("follow-up", string(on)+"\x00"+what), On: on, What: what}
+// StatedFollowUp is one that somebody wants on a day. It stays the same when it is put off: nth tells those apart that say the same, from 0.
+func StatedFollowUp(on Day, what string, nth int) FollowUp {
+	return FollowUp{UID: Fingerprint("follow-up", fmt.Sprintf("%s\x00%d", what, nth)), On: on, What: what}
 }

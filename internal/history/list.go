@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"weltaxis/internal/facts"
@@ -70,8 +71,7 @@ func Find(audits []Audit, name string) (Audit, error) {
 	if len(audits) == 0 {
 		return Audit{}, errors.New("no audit of this site is kept yet; weltaxis audit keeps one")
 	}
-	var id int64
-	if _, err := fmt.Sscanf(name, "%d", &id); err == nil && fmt.Sprint(id) == name {
+	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
 		i := slices.IndexFunc(audits, func(a Audit) bool { return a.ID == id })
 		if i < 0 {
 			return Audit{}, fmt.Errorf("there is no audit %d of this site; weltaxis history lists them", id)
@@ -92,6 +92,8 @@ func Find(audits []Audit, name string) (Audit, error) {
 
 // Days are those that follow-ups of a site were given when they were first seen, by uid.
 func (s *Store) Days(ctx context.Context, of Site) (map[string]facts.Day, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
 	rows, err := s.db.QueryContext(ctx, "SELECT uid, day FROM promise WHERE site = (SELECT id FROM site WHERE key = ?)", of.key())
 	if err != nil {
 		return nil, s.explained(err)

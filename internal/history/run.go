@@ -26,6 +26,8 @@ func (s *Store) KeepRun(ctx context.Context, of Site, name string, at time.Time,
 
 // Run gives what is kept of a run of fix.
 func (s *Store) Run(ctx context.Context, of Site, name string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
 	var packed []byte
 	err := s.db.QueryRowContext(ctx, "SELECT data FROM run WHERE site = (SELECT id FROM site WHERE key = ?) AND name = ?", of.key(), name).Scan(&packed)
 	switch {
@@ -39,6 +41,8 @@ func (s *Store) Run(ctx context.Context, of Site, name string) ([]byte, error) {
 
 // Runs are the names of the runs that are kept.
 func (s *Store) Runs(ctx context.Context, of Site) (map[string]time.Time, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
 	rows, err := s.db.QueryContext(ctx, "SELECT name, at FROM run WHERE site = (SELECT id FROM site WHERE key = ?)", of.key())
 	if err != nil {
 		return nil, s.explained(err)

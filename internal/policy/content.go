@@ -50,17 +50,15 @@ const (
 	AnyBase   = "another base for the addresses of its scripts"
 )
 
-var (
-	nonceOrHash = regexp.MustCompile(`^'(nonce-|sha256-|sha384-|sha512-)`)
-	anyScheme   = regexp.MustCompile(`^(https?:|wss?:|\*|https?://\*(:\*)?/?)$`)
-)
+var nonceOrHash = regexp.MustCompile(`^'(nonce-|sha256-|sha384-|sha512-)`)
 
-// Scripts is what Content-Security-Policy says, and what it lets run besides what the site means to, the worst first: everything without a policy.
-// Of several policies all must let it (Content Security Policy Level 3 §2.2, §6.7). One that only reports is none.
-func Scripts(header http.Header) (says string, lets []string) {
+// Scripts is what Content-Security-Policy says, in headers and in the metas of a page, and what it lets run besides what the site means to, the worst
+// first: everything without a policy. Of several policies all must let it (Content Security Policy Level 3 §2.2, §3.3, §6.7). One that only reports
+// is none.
+func Scripts(header http.Header, metas ...string) (says string, lets []string) {
 	lets = []string{AnyHost, FromData, Inline, FromText, AnyObject, AnyBase}
 	var policies []string
-	for _, field := range header.Values("Content-Security-Policy") {
+	for _, field := range slices.Concat(header.Values("Content-Security-Policy"), metas) {
 		for _, policy := range strings.Split(field, ",") {
 			if strings.TrimSpace(policy) == "" {
 				continue
@@ -75,6 +73,9 @@ func Scripts(header http.Header) (says string, lets []string) {
 
 // letsRun is what one policy lets run.
 func letsRun(policy string) (lets []string) {
+	if boxed, there := directive(policy, "sandbox"); there && !slices.Contains(boxed, "allow-scripts") {
+		return nil // then nothing runs (HTML Standard, sandboxed scripts browsing context flag)
+	}
 	first := func(names ...string) ([]string, bool) {
 		for _, name := range names {
 			if sources, there := directive(policy, name); there {
@@ -84,27 +85,22 @@ func letsRun(policy string) (lets []string) {
 		return nil, false
 	}
 	scripts, limited := first("script-src-elem", "script-src", "default-src")
-	if !limited {
-		lets = append(lets, AnyHost, FromData, Inline)
-	} else {
-		has := func(word string) bool { return slices.Contains(scripts, word) }
-		strict := has("'strict-dynamic'")
-		trusted := slices.ContainsFunc(scripts, nonceOrHash.MatchString)
-		if !strict && slices.ContainsFunc(scripts, anyScheme.MatchString) {
-			lets = append(lets, AnyHost)
-		}
-		if !strict && has("data:") {
-			lets = append(lets, FromData)
-		}
-		if has("'unsafe-inline'") && !trusted && !strict {
-			lets = append(lets, Inline)
-		}
+	strict := slices.Contains(scripts, "'strict-dynamic'")
+	if !limited || !strict && open(scripts) {
+		lets = append(lets, AnyHost)
+	}
+	if !limited || !strict && slices.Contains(scripts, "data:") {
+		lets = append(lets, FromData)
+	}
+	handlers, alsoLimited := first("script-src-attr", "script-src", "default-src") // what stands in attributes, as onclick
+	if !limited || !alsoLimited || letsInline(scripts) || letsInline(handlers) {
+		lets = append(lets, Inline)
 	}
 	evaluated, bounded := first("script-src", "default-src")
 	if !bounded || slices.Contains(evaluated, "'unsafe-eval'") {
 		lets = append(lets, FromText)
 	}
-	if objects, bounded := first("object-src", "default-src"); !bounded || slices.ContainsFunc(objects, anyScheme.MatchString) {
+	if objects, bounded := first("object-src", "default-src"); !bounded || open(objects) {
 		lets = append(lets, AnyObject)
 	}
 	// A base that an attacker sets matters where scripts are trusted by a nonce, whatever address they come from (CSP Level 3 §6.3.1).
@@ -112,6 +108,11 @@ func letsRun(policy string) (lets []string) {
 		lets = append(lets, AnyBase)
 	}
 	return lets
+}
+
+// letsInline tells whether a list of sources lets run what is written into the page (Content Security Policy Level 3 §6.7.3.2).
+func letsInline(sources []string) bool {
+	return slices.Contains(sources, "'unsafe-inline'") && !slices.Contains(sources, "'strict-dynamic'") && !slices.ContainsFunc(sources, nonceOrHash.MatchString)
 }
 
 // Features is what Permissions-Policy says, and how many features it keeps from other sites' frames, or from all: 0 when it is no

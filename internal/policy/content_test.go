@@ -45,6 +45,14 @@ func TestScripts(t *testing.T) {
 		"script-src https://cdn.example; object-src 'none'":                                                {},
 		"script-src https://*.example.example; object-src 'none'":                                          {},
 		"script-src 'self'; script-src *; object-src 'none'":                                               {},
+		"script-src-elem 'self'; object-src 'none'":                                                        {Inline, FromText},
+		"script-src 'self'; script-src-attr 'unsafe-inline'; object-src 'none'":                            {Inline},
+		"script-src 'self' 'unsafe-inline'; script-src-elem 'self'; object-src 'none'":                     {Inline},
+		"script-src *:443; object-src 'none'":                                                              {AnyHost},
+		"script-src https://*:8443; object-src 'none'":                                                     {AnyHost},
+		"script-src *.example:443; object-src 'none'":                                                      {},
+		"sandbox allow-forms":                                                                              {},
+		"sandbox allow-scripts":                                                                            all,
 	} {
 		header := http.Header{}
 		if says != "" {
@@ -57,6 +65,8 @@ func TestScripts(t *testing.T) {
 	assert.Equal(t, all, got, "one that only reports is none")
 	_, got = Scripts(headers("Content-Security-Policy", "default-src *", "Content-Security-Policy", "script-src 'self'"))
 	assert.Equal(t, []string{AnyObject}, got, "of several all must let it")
+	_, got = Scripts(http.Header{}, "script-src 'self'", "object-src 'none'")
+	assert.Empty(t, got, "a page says it as well")
 }
 
 func TestFeatures(t *testing.T) {

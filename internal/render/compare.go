@@ -60,7 +60,7 @@ func (p Sheet) changed(c report.Change, full bool) {
 
 // judged is deviations of one rule.
 func (p Sheet) judged(j report.Judged) {
-	fmt.Fprintf(p, "%s%s\n", severityLabel(j.Severity), bold.Render(j.Rule))
+	fmt.Fprintf(p, "%s%s\n", severityLabel(j.Severity), bold.Render(times(j.Rule, j.Count)))
 	for _, sentence := range j.Says {
 		p.block(1, "", 0, Safe(sentence), plain)
 	}

@@ -31,12 +31,12 @@ func History(p Sheet, site string, h *report.History, now time.Time) {
 			p.audits(e.Audits, now)
 			continue
 		}
-		p.line("fix, " + e.Changes[0].At.Local().Format("2 January 2006, 15:04") + ", run " + e.Run)
+		p.line("fix, " + e.Changes[0].At.UTC().Format("2 January 2006, 15:04 MST") + ", run " + e.Run)
 		var rows [][]string
 		for _, c := range e.Changes {
 			until := ""
 			if (c.Event == fix.Done || c.Event == fix.Begun) && now.Before(c.Until) {
-				until = c.Until.Local().Format("2 Jan 2006")
+				until = c.Until.UTC().Format("2 Jan 2006")
 			}
 			rows = append(rows, []string{fmt.Sprint(c.ID), Safe(c.Title()), Safe(shortly(c.From)), Safe(shortly(c.To)), Safe(c.Event), until})
 		}
@@ -47,7 +47,7 @@ func History(p Sheet, site string, h *report.History, now time.Time) {
 // audits is a table of audits.
 func (p Sheet) audits(audits []history.Audit, now time.Time) {
 	p.line("audits")
-	head := []string{"", "taken", "stage", "critical", "high", "medium", "low", "aligned", ""}
+	head := []string{"", "taken, UTC", "stage", "critical", "high", "medium", "low", "aligned", ""}
 	var rows [][]string
 	for _, a := range audits {
 		var notes []string

@@ -87,7 +87,7 @@ func TestARunIsShown(t *testing.T) {
 func TestTheCalendarIsReadBack(t *testing.T) {
 	now := time.Date(2026, 3, 5, 9, 0, 0, 0, time.UTC)
 	f := &report.FollowUps{Site: "A site, with; signs\\", Address: "https://www.name.example", Now: now, Looked: &now, All: []report.Again{
-		facts.StatedFollowUp("2026-03-05", "two\nlines, and a very long one that goes on and on until it has to be folded somewhere (ä ö ü)"),
+		facts.StatedFollowUp("2026-03-05", "two\nlines, and a very long one that goes on and on until it has to be folded somewhere (ä ö ü)", 0),
 		{UID: "u2", Rule: "a.one", Subject: "/about/", On: "2027-01-15", What: "look" + hostile}}}
 	assert.Equal(t, 1, f.Due())
 	var uids []string

@@ -96,7 +96,7 @@ func (p Sheet) news(r *report.Report) {
 				p.block(2, "", 0, fmt.Sprintf("and for %s; weltaxis compare lists them", report.Count(len(w.News)-i, "more rule", "more rules")), quiet)
 				break
 			}
-			text := n.Rule
+			text := times(n.Rule, n.Count)
 			if len(n.Says) > 0 && n.Says[0] != "" {
 				text += ": " + n.Says[0]
 			}
@@ -240,12 +240,17 @@ func (p Sheet) more(e report.Entry) {
 	}
 }
 
+// times is a rule with how often it deviates, where that is more than once.
+func times(rule string, n int) string {
+	if n < 2 {
+		return rule
+	}
+	return fmt.Sprintf("%s ×%d", rule, n)
+}
+
 // headline has on its right the risk of the fix and who notices it.
 func (p Sheet) headline(e report.Entry) {
-	name, risk := e.Rule, riskText(e.Risk, e.Noticed)
-	if e.Count > 1 {
-		name += fmt.Sprintf(" ×%d", e.Count)
-	}
+	name, risk := times(e.Rule, e.Count), riskText(e.Risk, e.Noticed)
 	if e.Lasting {
 		risk += ", lasting"
 	}

@@ -49,14 +49,16 @@ type Judged struct {
 	Became   string         `json:"became"` // new, worse, better, gone
 	Rule     string         `json:"rule"`
 	Severity facts.Severity `json:"severity"`
+	Count    int            `json:"count"` // of deviations
 	Says     []string       `json:"says"`
 }
 
 // Compare puts a comparison into words.
 func Compare(c *compare.Comparison) *Compared {
 	w := &wording{c}
+	groups := w.groups()
 	return &Compared{c, ComparedWords{
-		Before: w.side(c.Before), After: w.side(c.After), Stands: w.stands(), Groups: w.groups(),
+		Before: w.side(c.Before), After: w.side(c.After), Stands: w.stands(groups), Groups: groups,
 		Judged: judgedAs(c), Still: judgedAs(&compare.Comparison{New: c.Still}), Aside: w.aside(), Unseen: w.unseen(),
 	}}
 }
@@ -85,21 +87,29 @@ func (w *wording) side(s compare.Side) string {
 	return strings.Join(parts, "; ")
 }
 
-func (w *wording) stands() string {
+// stands says in counts what became of what: as many as are told.
+func (w *wording) stands(groups []Group) string {
 	c := w.c
 	var said []string
 	if c.Facts {
-		n := len(c.Changes)
+		told := map[string]int{}
+		n := 0
+		for _, g := range groups {
+			told[g.Title] = len(g.Lines)
+			if g.Title != wishes && g.Title != unsure {
+				n += len(g.Lines)
+			}
+		}
 		switch {
-		case n == 0 && len(c.Unsure) == 0:
+		case n == 0 && told[unsure] == 0:
 			said = append(said, "Nothing of the site changed that was seen both times")
 		case n > 0:
 			said = append(said, Count(n, "thing", "things")+" changed")
 		}
-		if len(c.Wishes) > 0 {
-			said = append(said, Count(len(c.Wishes), "thing", "things")+" in the site file")
+		if n := told[wishes]; n > 0 {
+			said = append(said, Count(n, "thing", "things")+" in the site file")
 		}
-		if n := len(c.Unsure); n > 0 {
+		if n := told[unsure]; n > 0 {
 			said = append(said, fmt.Sprintf("of %s it cannot be told whether the site changed", Count(n, "thing", "things")))
 		}
 	}
@@ -129,6 +139,12 @@ func (w *wording) stands() string {
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 
+// The titles of groups that are no side of the site.
+const (
+	wishes = "site file"
+	unsure = "the site or its dialect"
+)
+
 // groups puts the changes in the order of the sources.
 func (w *wording) groups() []Group {
 	groups := []Group{}
@@ -148,9 +164,9 @@ func (w *wording) groups() []Group {
 			}
 		}
 	}
-	add("site file", w.c.Wishes)
+	add(wishes, w.c.Wishes)
 	add("", w.c.Changes)
-	add("the site or its dialect", w.c.Unsure)
+	add(unsure, w.c.Unsure)
 	return groups
 }
 
@@ -219,7 +235,7 @@ func about(c compare.Change) string {
 	switch _, isList := nouns[c.Name]; {
 	case !isList:
 		return shortName(c)
-	case c.Name == facts.ListClasses && c.Field != "": // what follows from a mode is said by it
+	case c.Name == facts.ListClasses && c.Field != "", c.Name == facts.ListPrograms && c.Field == "touched": // what follows from a mode is said by it
 		return ""
 	case c.Name == facts.ListPrograms && c.What == compare.Changed && n == 1:
 		return "the program file " + c.Items[0].Subject
@@ -302,6 +318,9 @@ var sentences = map[string]func(*wording, compare.Change) string{
 	facts.ListExtensions: func(_ *wording, c compare.Change) string {
 		if c.Field == "active" {
 			return each(c.Items, func(i compare.Item) string {
+				if i.To == "" {
+					return "whether the extension " + i.Subject + " is switched on is not said any more"
+				}
 				return "the extension " + i.Subject + map[string]string{"yes": " was switched on", "no": " was switched off"}[i.To]
 			})
 		}
@@ -325,6 +344,9 @@ var sentences = map[string]func(*wording, compare.Change) string{
 	},
 	"follow_ups": func(_ *wording, c compare.Change) string {
 		return each(c.Items, func(i compare.Item) string {
+			if c.What == compare.Changed {
+				return fmt.Sprintf("a follow-up was put from %s to %s: %s", i.From, i.To, i.Subject)
+			}
 			return map[compare.What]string{compare.Came: "a new follow-up on ", compare.Went: "no follow-up any more on "}[c.What] + i.To + ": " + i.Subject
 		})
 	},
@@ -376,11 +398,11 @@ func (w *wording) entries(c compare.Change, i compare.Item) string {
 		if mode, whose, _ := strings.Cut(from, " "); strings.HasSuffix(to, " "+whose) {
 			from, to = mode, strings.TrimSuffix(to, " "+whose)
 		}
-		return fmt.Sprintf("%d %s: they were %s and are %s (%s)", i.Count, i.Subject, from, to, i.Is)
+		return fmt.Sprintf("%d %s: they were %s and are %s%s", i.Count, i.Subject, from, to, told(i.Note))
 	case c.Field == "mode", c.Field == "owner", c.Field == "group":
 		return fmt.Sprintf("%s was %s on %s and %s on %s", i.Subject, i.From, w.day(w.c.Before.Taken), i.To, w.day(w.c.After.Taken))
 	case c.Field == "answer":
-		return fmt.Sprintf("%s were %s by the web server, and are %s", i.Subject, i.From, i.To)
+		return fmt.Sprintf("%s: %s by the web server, and %s before", i.Subject, i.To, i.From)
 	case c.Field != "":
 		return fmt.Sprintf("%s of %s changed%s", words(c.Field), i.Subject, fromTo(i))
 	case i.Count > 0 && c.What == compare.Came:
@@ -472,6 +494,7 @@ func judgedAs(c *compare.Comparison) []Judged {
 			says[i] = append(says[i], text)
 		}
 		for i, sentences := range says {
+			all[from+i].Count = len(sentences)
 			all[from+i].Says = folded(sentences)
 		}
 		slices.SortStableFunc(all[from:], func(a, b Judged) int { return int(a.Severity) - int(b.Severity) })

@@ -79,7 +79,7 @@ func TestWhatIsKeptOfARun(t *testing.T) {
 
 func TestWhatIsDue(t *testing.T) {
 	now := time.Date(2026, 3, 5, 9, 0, 0, 0, time.UTC)
-	r := &audit.Result{Taken: now, FollowUps: []facts.FollowUp{facts.StatedFollowUp("2026-03-05", "today"), facts.StatedFollowUp("2026-03-06", "tomorrow"), {Rule: "a.b", Subject: "/x/", On: "2026-02-01", What: "look"},
+	r := &audit.Result{Taken: now, FollowUps: []facts.FollowUp{facts.StatedFollowUp("2026-03-05", "today", 0), facts.StatedFollowUp("2026-03-06", "tomorrow", 0), {Rule: "a.b", Subject: "/x/", On: "2026-02-01", What: "look"},
 		{Rule: "a.c", On: "2026-02-01", What: "over", Accepted: true}, {Rule: "a.d", On: "2026-03-05", What: "ends today", Accepted: true}}}
 	assert.Equal(t, []string{"2026-03-05: today", "2026-02-01: look (a.b, /x/)", "2026-03-05: ends today (a.d)"}, due(r))
 }

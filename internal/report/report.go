@@ -144,14 +144,24 @@ func stands(r *audit.Result) string {
 			counts = append(counts, fmt.Sprintf("%d %s", n, severity))
 		}
 	}
-	said := "Nothing deviates"
+	fresh := ""
+	if r.LeftOut() != nil {
+		fresh = "new "
+	}
+	said := "Nothing " + fresh + "deviates"
 	switch {
 	case len(counts) > 0:
 		said = List(counts)
+		if fresh != "" {
+			said = "New: " + said
+		}
 	case isDown(r):
 		said = "What it serves could not be judged"
 	case r.Partial():
-		said = "Nothing deviates in what could be seen"
+		said += " in what could be seen"
+	}
+	if n := len(r.LeftOut()); n > 0 {
+		said += fmt.Sprintf("; %s as before", Count(n, "rule deviates", "rules deviate"))
 	}
 	if part := r.Named(); len(part) > 0 {
 		said = "Of " + List(part) + ": " + strings.ToLower(said[:1]) + said[1:]
@@ -165,6 +175,9 @@ func stands(r *audit.Result) string {
 	}
 	for _, c := range r.Covered {
 		judged[c.Rule] = true
+	}
+	for _, id := range r.LeftOut() {
+		judged[id] = true
 	}
 	unjudged := 0
 	for _, n := range r.Unjudged() {

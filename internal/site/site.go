@@ -655,8 +655,10 @@ func (s *Site) Accepted() []facts.Acceptance {
 // Stated lists what the site file wants somebody to come back to.
 func (s *Site) Stated() []facts.FollowUp {
 	var list []facts.FollowUp
+	times := map[string]int{}
 	for _, f := range s.FollowUps {
-		list = append(list, facts.StatedFollowUp(facts.DayOf(f.On.Time), f.What))
+		list = append(list, facts.StatedFollowUp(facts.DayOf(f.On.Time), f.What, times[f.What]))
+		times[f.What]++
 	}
 	return list
 }

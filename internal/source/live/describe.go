@@ -44,7 +44,7 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Sniffing, page.SniffStopped = policy.Sniffing(answer.header)
 	page.Referrer, page.ReferrerShort = policy.Referrer(answer.header, d.referrer)
 	page.HSTS, page.HSTSSeconds = policy.Transport(answer.header)
-	page.ContentPolicy, page.PolicyLets = policy.Scripts(answer.header)
+	page.ContentPolicy, page.PolicyLets = policy.Scripts(answer.header, d.policies...)
 	page.Features, page.FeatureLimits = policy.Features(answer.header)
 	for _, said := range []*string{&page.Framing, &page.Sniffing, &page.Referrer, &page.HSTS, &page.ContentPolicy, &page.Features} {
 		*said = facts.Shorten(*said, maxText)

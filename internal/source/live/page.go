@@ -44,6 +44,7 @@ type document struct {
 	links                    []string
 	linkTexts                []string // where they are sought
 	pulls                    []pull   // what it loads, posts to, or names for others to load
+	policies                 []string // content security policies in its head
 	strangers                []string // of the hosts that were to be looked for, those that an address in it names
 	password, robotCheck     bool
 	forms                    int
@@ -398,6 +399,8 @@ func (a *analyser) meta(attributes map[string]string) {
 		if _, to, ok := strings.Cut(strings.ToLower(content), "url="); ok {
 			a.add(&a.links, strings.Trim(content[len(content)-len(to):], ` "'`))
 		}
+	case strings.EqualFold(attributes["http-equiv"], "content-security-policy") && !a.inBody: // elsewhere it counts for nothing (Content Security Policy Level 3 §3.3)
+		a.keep(&a.policies, content)
 	case robotName.MatchString(name):
 		a.keep(&a.robotsNamed, name+": "+strings.ToLower(content))
 	case tokenName.MatchString(name) && content != "":
