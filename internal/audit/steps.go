@@ -123,7 +123,7 @@ var Steps = []Step{
 // server's configuration does, or else what the paths tell at which it has files.
 func Tree(s *site.Site, d *dialect.Dialect, hints facts.Hints) *files.Source {
 	f := s.Sources.Files
-	tree := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: hints[facts.ServedPathHint]}
+	tree := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: hints[facts.ServedPathHint], WebUser: s.Said("web_user"), Shared: s.Said("hosting") == "shared"}
 	if tree.Public == "" {
 		tree.Public = publicBelow(tree.Root, hints.First(facts.PublicHint))
 	}

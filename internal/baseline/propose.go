@@ -88,8 +88,7 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		}
 		p.Mode = target
 		if class, is := j.item.(*facts.Class); is {
-			webUser, _ := j.snapshot.Is(facts.IntentWebUser.Term)
-			p.Risk, p.Because, p.Noticed = ModeChangeOf(class, target.From, target.To, webUser.Text()).Risk()
+			p.Risk, p.Because, p.Noticed = ModeChangeOf(class, target.From, target.To, j.snapshot.WebUser()).Risk()
 		}
 	}
 	if f.Write != nil {

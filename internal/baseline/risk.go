@@ -66,7 +66,7 @@ type ModeChange struct {
 // ModeChangeOf is the change of a class's entries from one mode to another.
 func ModeChangeOf(class *facts.Class, from, to facts.Value, webUser string) ModeChange {
 	runnable := class.Kind == "folder" || slices.Contains([]string{"program", "command"}, class.Content)
-	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser, class.ACL}
+	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser, class.List != ""}
 }
 
 const setIDBits = 0o6000

@@ -19,14 +19,14 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"site":            {"facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
 		"baseline":        {"facts", "ordinary", "strict", "nearest"},
 		"store":           {"facts", "dialect", "format", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
-		"source/files":    {"facts", "dialect", "progress", "tree"},
+		"source/files":    {"access", "facts", "dialect", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"ordinary"},
 

@@ -260,6 +260,9 @@ var faults = map[string]fault{
 	"hardening.permissions-policy":    {do: func(b *installation) { b.before = onPages(header("Permissions-Policy", "camera=*")) }},
 	"permissions.override":            {do: func(b *installation) { b.chmod(0o664, "foyer/.htaccess") }},
 	"permissions.no-needless-execute": {do: func(b *installation) { b.chmod(0o755, "foyer/posters/card.png") }},
+	"permissions.no-set-id":           {do: func(b *installation) { b.chmod(os.ModeSetgid|0o644, "foyer/index.php") }},
+	"permissions.one-owner":           {do: besides(givenTo(4711, "works/brindle.php"))},
+	"permissions.needed-writable":     {do: func(b *installation) { b.webUser = "nobody" }},
 	"permissions.plain-entries": {do: func(b *installation) {
 		b.beside = func(root string) error { return syscall.Mkfifo(filepath.Join(root, "works", "tube"), 0o640) }
 	}},

@@ -52,6 +52,7 @@ type installation struct {
 	again      string                  // what comes after them
 	certified  time.Duration           // for which its certificate is good; as long as the demo\'s own when 0
 	beside     func(root string) error // what no system writes, put there by tests; nil for nothing
+	webUser    string                  // whom its web server runs as; "" for whoever writes it
 	database   *databaseServer         // nil for a file
 	front      *front                  // the web server before it; nil where nobody shows its configuration
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.

@@ -1,8 +1,10 @@
 package demo
 
 import (
+	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,10 +19,69 @@ func member(login, role string) func(*installation) {
 	return func(b *installation) { b.accounts = append(b.accounts, account{login, role}) }
 }
 
-// besides does something to the folder of the site after it was written.
-func besides(do func(root string) error) func(*installation) {
-	return func(b *installation) { b.beside = do }
+// besides does things to the folder of the site after it was written.
+func besides(do ...func(root string) error) func(*installation) {
+	return func(b *installation) {
+		b.beside = func(root string) error {
+			for _, one := range do {
+				if err := one(root); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}
 }
+
+// givenTo gives entries below a site's root to a user by number, whom this machine need not know; only the superuser may.
+func givenTo(uid int, names ...string) func(root string) error {
+	return func(root string) error {
+		for _, name := range names {
+			if err := os.Lchown(filepath.Join(root, name), uid, -1); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// onList gives entries below a site's root an access control list.
+func onList(list string, names ...string) func(root string) error {
+	return func(root string) error {
+		for _, name := range names {
+			if out, err := exec.Command("setfacl", "-m", list, filepath.Join(root, name)).CombinedOutput(); err != nil {
+				return fmt.Errorf("setfacl: %w: %s", err, out)
+			}
+		}
+		return nil
+	}
+}
+
+// inGroup gives entries below a site's root to a group, and a mode.
+func inGroup(group int, mode os.FileMode, names ...string) func(root string) error {
+	return func(root string) error {
+		for _, name := range names {
+			if err := os.Lchown(filepath.Join(root, name), -1, group); err != nil {
+				return err
+			}
+			if err := os.Chmod(filepath.Join(root, name), mode); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// ofConfig does something to the configuration file of the twin, whichever it is.
+func ofConfig(do func(names ...string) func(string) error) func(*installation) {
+	return func(b *installation) { b.beside = do(configOf[b.system.lore().Maker]) }
+}
+
+// configOf is where each system is told its secrets, and uploadsOf where it puts what is uploaded.
+var (
+	configOf  = map[string]string{"Brindle": "playhouse.php", "Hobnail": "lockbook.ini", "Ostler": "almanac.toml"}
+	uploadsOf = map[string]string{"Brindle": "foyer/posters", "Hobnail": "quayside/cargo", "Ostler": "plot/pressed"}
+)
 
 // picturesMode gives the pictures of the site a mode.
 func picturesMode(mode os.FileMode) func(*installation) {
@@ -77,6 +138,32 @@ var hardeningKinds = []change{
 	{"hardening.permissions-policy", "in the words of the header before it", servedOnAll(header("Permissions-Policy", "camera 'none'; microphone 'none'"))},
 	{"hardening.permissions-policy", "not said", servedOnAll(func(a *answer) { a.header.Del("Permissions-Policy") })},
 	{"permissions.no-needless-execute", "pictures that came by a stick", picturesMode(0o755)},
+	{"permissions.secrets-private", "a group that others are in", ofConfig(func(names ...string) func(string) error { return inGroup(1, 0o440, names...) })},
+	{"permissions.secrets-private", "somebody on a list of access", ofConfig(func(names ...string) func(string) error { return onList("u:nobody:r", names...) })},
+	{"permissions.secrets-private", "a group on a list of access", ofConfig(func(names ...string) func(string) error { return onList("g:mail:r", names...) })},
+	{"permissions.config-locked", "somebody on a list of access may write", ofConfig(func(names ...string) func(string) error { return onList("u:nobody:w", names...) })},
+	{"permissions.group-write-limited", "uploads of a group that others are in", func(b *installation) {
+		b.chmod(0o775, uploadsOf[b.system.lore().Maker])
+		b.beside = inGroup(1, 0o775, uploadsOf[b.system.lore().Maker])
+	}},
+	{"permissions.group-write-limited", "uploads that somebody on a list may write to", func(b *installation) {
+		b.chmod(0o775, uploadsOf[b.system.lore().Maker])
+		b.beside = onList("u:nobody:rwx", uploadsOf[b.system.lore().Maker])
+	}},
+	{"permissions.one-owner", "a picture that the superuser put beside the rest", besides(func(root string) error {
+		return os.WriteFile(filepath.Join(root, "notes.txt"), nil, 0o644)
+	}, givenTo(4711, "notes.txt"))},
+	{"permissions.one-owner", "a folder of somebody else", besides(func(root string) error { return os.Mkdir(filepath.Join(root, "old"), 0o755) }, givenTo(4711, "old"))},
+	{"permissions.no-set-id", "a command that runs as its owner", besides(func(root string) error {
+		name := filepath.Join(root, "bin", "tidy")
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, []byte("#!/bin/sh\n"), 0o755); err != nil {
+			return err
+		}
+		return os.Chmod(name, os.ModeSetuid|0o755)
+	})},
 }
 
 var hardeningHarmless = []change{
@@ -114,6 +201,14 @@ var hardeningHarmless = []change{
 		return os.Chmod(filepath.Join(root, "bin", "nightly"), 0o755)
 	})},
 	{"", "pictures that only their owner and the group read", picturesMode(0o640)},
+	{"", "the configuration of a group that nobody else is in", ofConfig(func(names ...string) func(string) error { return inGroup(0, 0o440, names...) })},
+	{"", "a list that the mask takes everything from", ofConfig(func(names ...string) func(string) error { return onList("u:nobody:rw,m::---", names...) })},
+	{"", "uploads that belong to the web server", func(b *installation) {
+		b.beside = givenTo(4711, uploadsOf[b.system.lore().Maker])
+	}},
+	{"", "a folder whose files take its group", func(b *installation) {
+		b.beside = inGroup(0, os.ModeSetgid|0o755, uploadsOf[b.system.lore().Maker])
+	}},
 }
 
 func TestHardeningSpeltOtherwise(t *testing.T) {

@@ -134,8 +134,12 @@ func (in *installation) siteFileText() string {
 	var s strings.Builder
 	fmt.Fprintf(&s, "# What this site is meant to be, and where Weltaxis may look.\n%s", in.siteFile)
 	// The demo's files belong to whoever wrote them, so that is who its web server would run as.
-	if u, err := user.Current(); err == nil && !strings.ContainsAny(u.Username, `\"`) {
-		fmt.Fprintf(&s, "  web_user: %q\n", u.Username)
+	runsAs := in.webUser
+	if u, err := user.Current(); err == nil && runsAs == "" && !strings.ContainsAny(u.Username, `\"`) {
+		runsAs = u.Username
+	}
+	if runsAs != "" {
+		fmt.Fprintf(&s, "  web_user: %q\n", runsAs)
 	}
 	fmt.Fprintf(&s, `sources:
   settings: {dialect: %s, root: ./site}

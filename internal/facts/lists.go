@@ -52,6 +52,9 @@ type Field struct {
 	Steady  Steadiness
 }
 
+// whoMay is what it follows from who may do what with an entry.
+var whoMay = []string{"mode", "owner", "group", "list", "open", "read_only", "files.web_user"}
+
 // Lists is the catalogue of lists.
 var Lists = map[string][]Field{
 	ListClasses: {
@@ -74,6 +77,17 @@ var Lists = map[string][]Field{
 		{Name: "world_write", Type: Bool, Meaning: "everybody may write", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
 		{Name: "world_read", Type: Bool, Meaning: "everybody may read", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
 		{Name: "sticky", Type: Bool, Meaning: "only an entry's owner may remove it from the folder", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "list", Type: String, Meaning: "the access control list, in one line; nothing when there is none"},
+		{Name: "web_reads", Type: Bool, Meaning: "the web server may read, or look into the folder", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "web_writes", Type: Bool, Meaning: "the web server may write", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "readers", Type: String, Meaning: "who may read besides the owner, the web server and the superuser: everybody, or accounts; nothing for nobody", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "writers", Type: String, Meaning: "who may write besides those", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "who_reads", Type: String, Meaning: "who may read, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "who_writes", Type: String, Meaning: "who may write, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
+		{Name: "set_id", Type: Bool, Meaning: "whoever runs it gets the rights of its owner or group", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
+		{Name: "read_only", Type: Bool, Meaning: "nothing can be written where they lie, by the way it is mounted"},
+		{Name: "no_run", Type: Bool, Meaning: "nothing is run where they lie, by the way it is mounted"},
+		{Name: "no_set_id", Type: Bool, Meaning: "set-user and set-group bits mean nothing where they lie, by the way it is mounted"},
 	},
 	ListAccounts: {
 		{Name: "name", Type: String, Meaning: "the name the account signs in with"},
@@ -152,7 +166,22 @@ type Class struct {
 	Single   bool     `json:"single,omitempty"`
 	Answer   string   `json:"answer,omitempty"` // what the web server makes of their addresses; "" when nobody could tell
 	AnswerAt Origin   `json:"answer_at,omitzero"`
-	ACL      bool     `json:"acl,omitempty"` // one of those that their group may write to has an access control list
+	List     string   `json:"list,omitempty"` // the access control list, beside what the mode says: user:NAME:rw-,mask::rw-
+	// Who may do what, besides the owner and the superuser. Web is what the web server may, as rw-; "" when nobody knows whom it
+	// runs as. Readers and Writers are joined by commas: everybody, or accounts; Unsure is a group of which nobody knows who is in
+	// it. Each says that it is so of every entry, and not only of the first.
+	Web     string `json:"web,omitempty"`
+	Readers string `json:"readers,omitempty"`
+	Writers string `json:"writers,omitempty"`
+	Unsure  string `json:"unsure,omitempty"`
+	Each    bool   `json:"each,omitempty"`
+	Asked   bool   `json:"asked,omitempty"`    // it was worked out at all
+	WebOwns bool   `json:"web_owns,omitempty"` // the web server runs as the owner
+	Shared  bool   `json:"shared,omitempty"`   // others have accounts here who have nothing to do with the site
+	// What the place takes from everybody by the way it is mounted.
+	ReadOnly bool `json:"read_only,omitempty"`
+	NoRun    bool `json:"no_run,omitempty"`
+	NoSetID  bool `json:"no_set_id,omitempty"`
 
 	lacks lacking
 }
@@ -169,6 +198,8 @@ type Likeness struct {
 	Path    string `json:"path,omitempty"`   // of what is kept singly
 	Within  string `json:"within,omitempty"` // the role of the folder, where it is another
 	Closed  bool   `json:"closed,omitempty"` // a folder above keeps others out
+	List    string `json:"list,omitempty"`   // the access control list
+	May     string `json:"may,omitempty"`    // who may do what, where it is so of every entry
 }
 
 // String is the path of what is kept singly, and of what is not, all in which the entries are alike.
@@ -185,6 +216,9 @@ func (l Likeness) String() string {
 	}
 	if l.Closed {
 		parts = append(parts, "closed")
+	}
+	if l.List != "" {
+		parts = append(parts, l.List)
 	}
 	return strings.Join(parts, " ")
 }
@@ -206,7 +240,10 @@ func (l Likeness) InWords() string {
 
 // Likeness is in what the entries are alike.
 func (c *Class) Likeness() Likeness {
-	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, "", c.Within, c.Closed}
+	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, "", c.Within, c.Closed, c.List, ""}
+	if c.Each {
+		l.May = strings.TrimRight(strings.Join([]string{c.Web, c.Readers, c.Writers}, "|"), "|")
+	}
 	if c.Single && len(c.Paths) > 0 {
 		l.Path = c.Paths[0]
 	}
@@ -222,7 +259,7 @@ func (c *Class) Identity() string {
 	if l.Path != "" {
 		return l.Path
 	}
-	l.Mode, l.Owner, l.Group, l.Closed = "", "", "", false
+	l.Mode, l.Owner, l.Group, l.Closed, l.List = "", "", "", false, ""
 	return strings.Join(strings.Fields(l.String()), " ")
 }
 
@@ -245,6 +282,10 @@ func (c *Class) Why(field string) Reason {
 		return Reason{"what the web server makes of it was not worked out, or cannot be told", c.Origin()}
 	case field == "owner" || field == "group":
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
+	case (field == "readers" || field == "writers") && c.Unsure != "":
+		return Reason{"this machine does not know who is in the group " + c.Unsure, c.Origin()}
+	case (field == "web_reads" || field == "web_writes") && c.Mode != "":
+		return Reason{"nobody knows whom the web server runs as; say intent.web_user in the site file", c.Origin()}
 	}
 	return Reason{"this system has no permission bits", c.Origin()}
 }
@@ -326,8 +367,92 @@ func (c *Class) Field(name string) (Value, bool) {
 		return bit(0o004)
 	case "sticky":
 		return bit(0o1000)
+	case "list":
+		return TextOf(String, c.List), known
+	case "web_reads":
+		return BoolOf(strings.HasPrefix(c.Web, "r")), c.Web != ""
+	case "web_writes":
+		return BoolOf(strings.Contains(c.Web, "w")), c.Web != ""
+	case "readers":
+		return c.besides(c.Readers, mode.Number()&0o004 != 0)
+	case "writers":
+		return c.besides(c.Writers, mode.Number()&0o002 != 0)
+	case "who_reads":
+		return TextOf(String, c.WhoMay('r')), known
+	case "who_writes":
+		return TextOf(String, c.WhoMay('w')), known
+	case "set_id":
+		return bit(0o6000)
+	case "read_only":
+		return BoolOf(c.ReadOnly), known
+	case "no_run":
+		return BoolOf(c.NoRun), known
+	case "no_set_id":
+		return BoolOf(c.NoSetID), known
 	}
 	return Value{}, false
+}
+
+// besides are readers or writers. Of what was seen before it was worked out, the mode says whether everybody is among them.
+func (c *Class) besides(who string, everybody bool) (Value, bool) {
+	switch {
+	case c.Mode == "" || c.Unsure != "" && who == "":
+		return Value{}, false
+	case !c.Asked && everybody && !c.Closed:
+		return TextOf(String, "everybody"), true
+	}
+	return TextOf(String, who), true
+}
+
+// WhoMay says in words who may read ('r') or write ('w'), besides the superuser.
+func (c *Class) WhoMay(right byte) string {
+	shift, others := 2, c.Readers
+	if right == 'w' {
+		shift, others = 1, c.Writers
+	}
+	mode, err := Mode.Parse(c.Mode)
+	if err != nil {
+		return ""
+	}
+	has := func(place int) bool { return mode.Number()>>(place*3+shift)&1 != 0 && (right == 'r' || !c.ReadOnly) }
+	if others == "everybody" || !c.Asked && has(0) {
+		if c.Shared {
+			return "every other customer of this server"
+		}
+		return "everybody on this server"
+	}
+	var who []string
+	if has(2) {
+		who = append(who, "its owner "+c.Owner)
+	}
+	if strings.IndexByte(c.Web, right) >= 0 && !c.WebOwns {
+		who = append(who, "the web server")
+	}
+	switch {
+	case others != "":
+		who = append(who, accounts(others))
+	case c.Unsure != "" || !c.Asked && has(1):
+		who = append(who, "whoever is in its group "+cmp.Or(c.Unsure, c.Group))
+	}
+	switch n := len(who); n {
+	case 0:
+		return "nobody"
+	case 1:
+		return who[0]
+	default:
+		return strings.Join(who[:n-1], ", ") + " and " + who[n-1]
+	}
+}
+
+// accounts are names as one says them in a sentence; how many there are of a group is said already.
+func accounts(names string) string {
+	if strings.Contains(names, " accounts of the group ") {
+		return names
+	}
+	if strings.Contains(names, ", ") {
+		return "the accounts " + names
+	}
+	return "the account " + names
 }
 
 // A Record is one entry of a list that the content system keeps: an account, an extension, a page of its own.

@@ -10,9 +10,9 @@ import (
 
 // SnapshotFormat is the version of the snapshot's JSON. Format 2 has absent readings, hints, and what the content
 // system knows a page by; format 4 has what the web server makes of addresses, format 5 what the runtime has been told, format 6 what caches make of
-// pages and assets, format 7 when program files were changed. Earlier ones are read as well, and what they lack is
+// pages and assets, format 7 when program files were changed, format 8 who may do what with entries. Earlier ones are read as well, and what they lack is
 // unknown.
-const SnapshotFormat = 7
+const SnapshotFormat = 8
 
 // A Snapshot is everything that was seen of a site at one time, with what is needed to judge it again later
 // without touching the site.
@@ -39,6 +39,16 @@ type Asked struct {
 // Asked tells whether the source was asked for.
 func (s *Snapshot) Asked(source Source) bool {
 	return slices.ContainsFunc(s.Sources, func(a Asked) bool { return a.Source == source })
+}
+
+// WebUser is whom the web server runs as, as far as that is known; "" when it is not.
+func (s *Snapshot) WebUser() string {
+	for _, term := range []*Term{FilesWebUser.Term, IntentWebUser.Term} {
+		if user, known := s.Is(term); known {
+			return user.Text()
+		}
+	}
+	return ""
 }
 
 // Why says why a full name is unknown.

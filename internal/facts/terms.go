@@ -94,6 +94,13 @@ var (
 	LiveCertificateUntil   = amountKey(Live, Date, "certificate.until", "until when the certificate is good")
 )
 
+// The terms of what lies on the disk. The rest is lists.
+var (
+	FilesWebUser     = textKey(Files, String, "web_user", "whom the web server runs as, as intent.web_user says, or else by whom everything belongs to that it made").follows("intent.web_user", ListClasses)
+	FilesWebInferred = yesKey(Files, "web_user_inferred", "nobody said so: it follows from what the web server made").follows("files.web_user")
+	FilesOwner       = textKey(Files, String, "owner", "to whom most of the site belongs, besides what the web server writes").follows(ListClasses)
+)
+
 // The terms of what the web server has been told. What it makes of each address is the list of its answers.
 var (
 	ServerKind            = textKey(Server, String, "kind", "which web server answers: nginx, Apache, or one before the other")

@@ -102,7 +102,7 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 
 // WishesFor are what a plan for a site is made from, after an audit.
 func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[string]string) (Wishes, error) {
-	w := Wishes{Deviations: r.Deviations, WebUser: s.Said("web_user"), Values: values}
+	w := Wishes{Deviations: r.Deviations, WebUser: r.Snapshot.WebUser(), Values: values}
 	for _, c := range r.Covered {
 		w.Covered = append(w.Covered, c.Deviation)
 	}

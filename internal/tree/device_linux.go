@@ -23,9 +23,27 @@ func foreign(folder string) error {
 	return nil
 }
 
-// HasACL tells whether an entry has an access control list of its own (acl(5)): its group bits are the most that any entry
-// of that list may do.
-func HasACL(name string) bool {
-	n, err := unix.Lgetxattr(name, "system.posix_acl_access", nil)
-	return err == nil && n > 0
+// AccessList gives the bytes of an entry's own access control list (acl(5)), nil when it has none: its group bits are then the most
+// that any entry of that list may do.
+func AccessList(name string) []byte {
+	const usual = 4 + 8*16
+	raw := make([]byte, usual)
+	n, err := unix.Lgetxattr(name, "system.posix_acl_access", raw)
+	if errors.Is(err, unix.ERANGE) {
+		raw = make([]byte, 1<<16) // an attribute is never larger (xattr(7))
+		n, err = unix.Lgetxattr(name, "system.posix_acl_access", raw)
+	}
+	if err != nil || n <= 0 {
+		return nil
+	}
+	return raw[:n]
+}
+
+// MountOf tells how the place is mounted that an entry lies on (statvfs(3), f_flag).
+func MountOf(name string) Mount {
+	var at unix.Statfs_t
+	if err := unix.Statfs(name, &at); err != nil {
+		return Mount{}
+	}
+	return Mount{ReadOnly: at.Flags&unix.ST_RDONLY != 0, NoRun: at.Flags&unix.ST_NOEXEC != 0, NoSetID: at.Flags&unix.ST_NOSUID != 0}
 }

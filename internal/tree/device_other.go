@@ -5,5 +5,8 @@ package tree
 // foreign knows of no file systems of the kernel here.
 func foreign(string) error { return nil }
 
-// HasACL knows of no lists here.
-func HasACL(string) bool { return false }
+// AccessList knows of no lists here.
+func AccessList(string) []byte { return nil }
+
+// MountOf knows of no mounts here.
+func MountOf(string) Mount { return Mount{} }

@@ -34,7 +34,18 @@ type Entry struct {
 	// Changed is when what it holds was last changed, Touched when anything about it was; in seconds since 1970, 0 where the
 	// system does not keep it.
 	Changed, Touched int64
+	Device           uint64 // that it lies on
 }
+
+// A Mount is what a file system was mounted with that takes something from everybody.
+type Mount struct {
+	ReadOnly bool // nothing is written
+	NoRun    bool // nothing is run
+	NoSetID  bool // set-user and set-group bits mean nothing
+}
+
+// HasACL tells whether an entry has an access control list of its own.
+func HasACL(name string) bool { return AccessList(name) != nil }
 
 // Aside is the folder at the top of a tree in which this program keeps what it has moved out of the way, for undo. It is no
 // part of the site, and is not visited.
@@ -82,10 +93,15 @@ func Walk(ctx context.Context, root string, visit func(Entry), failed func(path 
 				return fs.SkipDir
 			}
 		}
-		uid, gid := owner(info)
-		visit(Entry{Path: rel, Kind: kindOf(info.Mode()), Mode: modeOf(info.Mode()), UID: uid, GID: gid, Size: info.Size(), Changed: info.ModTime().Unix(), Touched: touched(info)})
+		visit(EntryOf(rel, info))
 		return nil
 	})
+}
+
+// EntryOf is an entry of which the system has told.
+func EntryOf(path string, info fs.FileInfo) Entry {
+	uid, gid := owner(info)
+	return Entry{Path: path, Kind: kindOf(info.Mode()), Mode: modeOf(info.Mode()), UID: uid, GID: gid, Size: info.Size(), Changed: info.ModTime().Unix(), Touched: touched(info), Device: deviceOf(info)}
 }
 
 func kindOf(mode fs.FileMode) string {

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/user"
 	"path"
@@ -21,6 +22,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"weltaxis/internal/access"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
@@ -33,12 +35,14 @@ type Source struct {
 	Dialect *dialect.Dialect // for the roles; nil for the default ones
 	Public  string           // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
 	Served  []string         // paths at which the web server has a file, which tell where it serves from
+	WebUser string           // whom the web server runs as, "" when nobody says
+	Shared  bool             // others have accounts on the server who have nothing to do with the site
 }
 
 // counting makes what a walk needs.
 func (s *Source) counting() *counting {
 	root := filepath.Clean(s.Root)
-	c := &counting{root: root, opener: opener{root: root}, matcher: dialect.NewMatcher(s.Dialect), classes: map[key]*class{}, found: map[string]bool{}, ways: map[string]bool{}, links: map[string]link{}}
+	c := &counting{root: root, opener: opener{root: root}, matcher: dialect.NewMatcher(s.Dialect), shared: s.Shared, said: s.WebUser, classes: map[key]*class{}, found: map[string]bool{}, links: map[string]link{}, asking: newAsking(root), whos: map[who]uint32{{}: 0}}
 	public := s.Public
 	if public == "" && s.Dialect != nil {
 		public = s.Dialect.Public
@@ -54,6 +58,9 @@ func (s *Source) counting() *counting {
 				c.matcher.Forget(folder)
 			}
 		}
+	}
+	if account, inferred, known := c.runsAs(); known {
+		c.asking.web, c.inferred = &account, inferred
 	}
 	return c
 }
@@ -160,6 +167,7 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		return seen, nil
 	}
 	seen.Classes, seen.Programs = c.list(), c.programs.list()
+	c.tell(&seen)
 	seen.AddGap(c.gaps()...)
 	return seen, nil
 }
@@ -176,13 +184,20 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 			return
 		}
 		role, within, content, public := c.what(e)
-		closed := isSecret(role) && e.Kind == tree.File && !c.getsTo(path.Dir(e.Path))
+		closed := c.closed(e, role)
+		var may who
+		list := ""
+		if matters(e, role) {
+			may, list = c.asking.of(e)
+		}
 		if within == role {
 			within = ""
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID), Within: within, Closed: closed}
+		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID), Within: within, Closed: closed, List: list}
+		class.Web, class.Readers, class.Writers = may.web, may.readers, may.writers
+		class.Each = matters(e, role)
 		for _, class.Single = range []bool{true, false} {
 			if class.Paths = nil; class.Single {
 				class.Paths = []string{tree.Printable(e.Path)}
@@ -207,6 +222,9 @@ type key struct {
 	within              uint8
 	public, closed      bool
 	mode, uid, gid      uint32
+	who                 uint32 // its place among those that were found, 0 where it is not worked out for each
+	mount               tree.Mount
+	list                string // the access control list, "" for none
 	path                string
 }
 
@@ -221,8 +239,8 @@ func at(words []string, word string) uint8 { return uint8(slices.Index(words, wo
 type class struct {
 	count int
 	paths [pathsPerClass]string // the smallest, sorted
-	acl   bool                  // one of them has an access control list
 	under string                // the folder that all of them lie in or below
+	first tree.Entry            // that of the smallest path
 }
 
 // common is the deepest folder that two folders lie in or below.
@@ -259,8 +277,13 @@ type counting struct {
 	served  bool   // somebody says which folder the web server serves
 	public  string // that folder; "" for the whole root
 
+	asking   *asking
+	said     string // whom the web server runs as, as somebody has said
+	shared   bool   // others have accounts here who have nothing to do with the site
+	inferred bool   // whom the web server runs as was not said, but follows from what it made
+
 	mu       sync.Mutex
-	ways     map[string]bool // folders, and whether everybody gets through them
+	whos     map[who]uint32
 	links    map[string]link
 	classes  map[key]*class
 	programs programs // noted with when they changed
@@ -286,14 +309,23 @@ func (c *counting) visit(e tree.Entry) {
 			k.role = at(roleWords, c.matcher.Role(to.target, c.matcher.Folder(path.Dir(to.target))))
 		}
 	}
-	if isSecret(role) && e.Kind == tree.File {
-		k.closed = !c.getsTo(path.Dir(e.Path))
+	k.closed = c.closed(e, role)
+	var may who
+	if e.Kind != tree.Link && tree.HasModes {
+		k.mount = c.asking.mounted(e)
+		if matters(e, role) {
+			may, k.list = c.asking.of(e)
+		}
 	}
 	alone := singly(e, roleWords[k.role], within, content, public || !c.served) || to.ends == linkOutside
-	// Only where taking a permission away from the group would take it from those in the list as well.
-	acl := e.Kind != tree.Link && e.Mode&0o020 != 0 && tree.HasACL(filepath.Join(c.root, e.Path))
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if may != (who{}) {
+		if c.whos[may] == 0 {
+			c.whos[may] = uint32(len(c.whos))
+		}
+		k.who = c.whos[may]
+	}
 	if _, named := c.found[e.Path]; named {
 		c.found[e.Path] = true
 	}
@@ -314,8 +346,11 @@ func (c *counting) visit(e tree.Entry) {
 	} else if known.under != "." {
 		known.under = common(known.under, dir)
 	}
+	if known.count == 0 || e.Path < known.paths[0] {
+		known.first = e
+		known.first.Path = strings.Clone(e.Path)
+	}
 	known.add(e.Path)
-	known.acl = known.acl || acl
 	if isProgram(role, within, content) {
 		c.programs.add(e)
 	}
@@ -339,21 +374,34 @@ func isSecret(role string) bool {
 	return role == dialect.Config || role == dialect.Private || role == dialect.Backup
 }
 
-// getsTo tells whether everybody on the server gets through a folder and all above it, up to the root. What lies above the
-// root is no part of the site, which may have been copied to where it is looked at.
-func (c *counting) getsTo(dir string) bool {
-	c.mu.Lock()
-	open, known := c.ways[dir]
-	c.mu.Unlock()
-	if known {
-		return open
+// closed tells whether a folder above a secret keeps others out.
+func (c *counting) closed(e tree.Entry, role string) bool {
+	return isSecret(role) && e.Kind == tree.File && !c.asking.gets(path.Dir(e.Path), access.Account{UID: strangers})
+}
+
+// tell says whom the web server runs as, and to whom most of the site belongs, besides what the web server writes.
+func (c *counting) tell(seen *facts.Seen) {
+	at := facts.Origin{Path: "."}
+	if web := c.asking.web; web != nil {
+		seen.Add(facts.FilesWebUser.Reading(web.Name, at), facts.FilesWebInferred.Reading(c.inferred, at))
+	} else if c.said != "" {
+		seen.AddGap(facts.Gap{Source: facts.Files, Kind: facts.Unmapped, What: "who is " + c.said, Names: []string{facts.FilesWebUser.Name}, Because: "this machine has no account of that name, so what the web server may do cannot be told; say intent.web_user as it is called here"})
 	}
-	stat, err := os.Stat(filepath.Join(c.root, filepath.FromSlash(dir)))
-	open = err == nil && stat.Mode().Perm()&0o001 != 0 && (dir == "." || c.getsTo(path.Dir(dir)))
-	c.mu.Lock()
-	c.ways[strings.Clone(dir)] = open
-	c.mu.Unlock()
-	return open
+	counts := map[string]int{}
+	for _, class := range seen.Classes {
+		if class.Kind != tree.Link && !isWritten(class.Role) && !isWritten(class.Within) {
+			counts[class.Owner] += class.Count
+		}
+	}
+	most := ""
+	for _, owner := range slices.Sorted(maps.Keys(counts)) {
+		if counts[owner] > counts[most] {
+			most = owner
+		}
+	}
+	if most != "" {
+		seen.Add(facts.FilesOwner.Reading(most, at))
+	}
 }
 
 func absolute(root string) string {
@@ -455,8 +503,12 @@ func (c *counting) gaps() []facts.Gap {
 func (c *counting) list() []facts.Class {
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	list := make([]facts.Class, 0, len(c.classes))
+	whos := make([]who, len(c.whos))
+	for known, i := range c.whos {
+		whos[i] = known
+	}
 	for k, counted := range c.classes {
-		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", ACL: counted.acl, Closed: k.closed, Under: counted.under}
+		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", List: k.list, Closed: k.closed, Under: counted.under, ReadOnly: k.mount.ReadOnly, NoRun: k.mount.NoRun, NoSetID: k.mount.NoSetID}
 		if k.within != k.role {
 			out.Within = roleWords[k.within]
 		}
@@ -470,6 +522,12 @@ func (c *counting) list() []facts.Class {
 			out.Owner, out.Group = names.user(k.uid), names.group(k.gid)
 			if out.Kind != tree.Link {
 				out.Mode = fmt.Sprintf("%04o", k.mode)
+				may := whos[k.who]
+				if out.Each = matters(counted.first, out.Role); !out.Each {
+					may, out.List = c.asking.of(counted.first)
+				}
+				out.Web, out.Readers, out.Writers, out.Unsure = may.web, may.readers, may.writers, may.unsure
+				out.Asked, out.Shared, out.WebOwns = true, c.shared, c.asking.web != nil && c.asking.web.UID == k.uid
 			}
 		}
 		for _, p := range counted.paths[:min(counted.count, pathsPerClass)] {

@@ -120,7 +120,7 @@ func TestPublicFolderAndMissingConfiguration(t *testing.T) {
 }
 
 func TestAnUnreadableFolderIsAGapAndTheRestIsSeen(t *testing.T) {
-	c := &counting{matcher: dialect.NewMatcher(nil), classes: map[key]*class{}}
+	c := (&Source{Root: t.TempDir()}).counting()
 	for i := range maxGaps + 5 {
 		c.fail(fmt.Sprintf("locked/%02d", i), os.ErrPermission)
 	}
@@ -142,7 +142,7 @@ func TestAnUnreadableFolderIsAGapAndTheRestIsSeen(t *testing.T) {
 }
 
 func TestSinglesAreBounded(t *testing.T) {
-	c := &counting{matcher: dialect.NewMatcher(nil), classes: map[key]*class{}}
+	c := (&Source{Root: t.TempDir()}).counting()
 	for i := range maxSingles + 100 {
 		c.visit(tree.Entry{Path: fmt.Sprintf("d/%d/.htaccess", i), Kind: tree.File, Mode: 0o644})
 	}

@@ -1,0 +1,270 @@
+package files
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"weltaxis/internal/access"
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/tree"
+)
+
+// A who is what is known of who may do what with an entry. Two entries of a class have the same.
+type who struct {
+	web     string // what the web server may do, as rw-; "" when nobody knows whom it runs as
+	readers string // who may read besides the owner, the superuser and the web server, joined by commas
+	writers string
+	unsure  string // the group of which nobody knows who is in it, when that decides something
+}
+
+// everybody stands among readers and writers for all who have an account.
+const everybody = "everybody"
+
+// maxNamed is how many accounts of a group are named; of more their number is said.
+const maxNamed = 3
+
+// An asking works out who may do what. It remembers the folders, which decide for everything below them.
+type asking struct {
+	root     string
+	accounts *access.Accounts
+	web      *access.Account // nil when nobody knows
+
+	mu      sync.Mutex
+	folders map[string]access.Entry
+	reached map[reach]bool
+	mounts  map[uint64]tree.Mount
+	told    map[asked]who
+}
+
+type reach struct {
+	folder string
+	uid    uint32
+	gid    uint32 // of somebody of whom only a group is known
+}
+
+type asked struct {
+	mode, uid, gid uint32
+	list, folder   string
+	device         uint64
+	isFolder       bool
+}
+
+// strangers have no name, and are in no group; those of a group are in it alone. Nobody has such a number (POSIX.1-2024, chown: -1
+// means no change).
+const strangers = ^uint32(0)
+
+// newAsking reads the accounts of this machine. The site may have been copied here: then most of its numbers have no names.
+func newAsking(root string) *asking {
+	passwd, _ := tree.Head("/etc/passwd", maxAccounts) // where there is none, numbers have no names
+	group, _ := tree.Head("/etc/group", maxAccounts)
+	return &asking{root: root, accounts: access.ReadAccounts(passwd, group), folders: map[string]access.Entry{}, reached: map[reach]bool{}, mounts: map[uint64]tree.Mount{}, told: map[asked]who{}}
+}
+
+// maxAccounts is how much of the files of accounts is read, in bytes.
+const maxAccounts = 8 << 20
+
+// mounted is how the device of an entry is mounted.
+func (a *asking) mounted(e tree.Entry) tree.Mount {
+	a.mu.Lock()
+	mount, known := a.mounts[e.Device]
+	a.mu.Unlock()
+	if !known {
+		mount = tree.MountOf(filepath.Join(a.root, filepath.FromSlash(e.Path)))
+		a.mu.Lock()
+		a.mounts[e.Device] = mount
+		a.mu.Unlock()
+	}
+	return mount
+}
+
+// entry is what decides about an entry. A list is asked for only where it may say more than the mode: where the group bits, which
+// are then its mask, leave something.
+func (a *asking) entry(e tree.Entry) (entry access.Entry, raw string) {
+	mount := a.mounted(e)
+	entry = access.Entry{Mode: e.Mode, UID: e.UID, GID: e.GID, Folder: e.Kind == tree.Folder, ReadOnly: mount.ReadOnly, NoRun: mount.NoRun}
+	if e.Kind != tree.Link && e.Mode&0o070 != 0 {
+		bytes := tree.AccessList(filepath.Join(a.root, filepath.FromSlash(e.Path)))
+		if list, err := access.ParseList(bytes); err == nil {
+			entry.List, raw = list, string(bytes)
+		}
+	}
+	return entry, raw
+}
+
+// folder is what decides about a folder of the tree, by its path.
+func (a *asking) folder(dir string) access.Entry {
+	a.mu.Lock()
+	entry, known := a.folders[dir]
+	a.mu.Unlock()
+	if known {
+		return entry
+	}
+	if stat, err := os.Stat(filepath.Join(a.root, filepath.FromSlash(dir))); err == nil {
+		entry, _ = a.entry(tree.EntryOf(dir, stat))
+	}
+	a.mu.Lock()
+	a.folders[strings.Clone(dir)] = entry
+	a.mu.Unlock()
+	return entry
+}
+
+// gets tells whether an account gets through a folder and all above it, up to the root. What lies above the root is no part of the
+// site, which may have been copied to where it is looked at.
+func (a *asking) gets(dir string, account access.Account) bool {
+	at := reach{folder: dir, uid: account.UID}
+	if account.UID == strangers && len(account.Groups) > 0 {
+		at.gid = account.Groups[0] + 1
+	}
+	a.mu.Lock()
+	open, known := a.reached[at]
+	a.mu.Unlock()
+	if known {
+		return open
+	}
+	open = a.folder(dir).Of(account)&access.Run != 0 && (dir == "." || a.gets(path.Dir(dir), account))
+	at.folder = strings.Clone(dir)
+	a.mu.Lock()
+	a.reached[at] = open
+	a.mu.Unlock()
+	return open
+}
+
+// may is what an account may do with an entry.
+func (a *asking) may(e tree.Entry, entry access.Entry, account access.Account) access.Rights {
+	if e.Path != "." && !a.gets(path.Dir(e.Path), account) {
+		return 0
+	}
+	return entry.Of(account)
+}
+
+// of works out who may do what with an entry, and its list in words.
+func (a *asking) of(e tree.Entry) (who, string) {
+	entry, raw := a.entry(e)
+	question := asked{e.Mode, e.UID, e.GID, raw, path.Dir(e.Path), e.Device, entry.Folder}
+	a.mu.Lock()
+	known, told := a.told[question]
+	a.mu.Unlock()
+	if !told {
+		known = a.workOut(e, entry)
+		question.folder = strings.Clone(question.folder)
+		a.mu.Lock()
+		a.told[question] = known
+		a.mu.Unlock()
+	}
+	if raw == "" {
+		return known, ""
+	}
+	return known, entry.List.Text(func(id uint32) string { return a.accounts.Of(id).Name }, a.accounts.Group)
+}
+
+func (a *asking) workOut(e tree.Entry, entry access.Entry) who {
+	var known who
+	if a.web != nil {
+		known.web = a.may(e, entry, *a.web).String()
+	}
+	var unsure []string
+	list := func(right access.Rights) string {
+		if a.may(e, entry, access.Account{UID: strangers})&right != 0 {
+			return everybody
+		}
+		var names []string
+		add := func(account access.Account) {
+			switch {
+			case account.UID == 0, account.UID == e.UID, a.web != nil && account.UID == a.web.UID:
+			case a.may(e, entry, account)&right != 0 && !slices.Contains(names, account.Name):
+				names = append(names, account.Name)
+			}
+		}
+		users, groups := entry.List.Named(right)
+		for _, uid := range users {
+			add(a.accounts.Of(uid))
+		}
+		if entry.Group()&right != 0 {
+			groups = append(groups, e.GID)
+		}
+		for _, gid := range groups {
+			in, there := a.accounts.In(gid)
+			switch before := len(names); {
+			case !there && a.may(e, entry, access.Account{UID: strangers, Groups: []uint32{gid}})&right != 0:
+				unsure = append(unsure, a.accounts.Group(gid))
+			case len(in) > maxAsked:
+				if a.may(e, entry, access.Account{UID: strangers, Groups: []uint32{gid}})&right != 0 {
+					names = append(names, fmt.Sprintf("%d accounts of the group %s", len(in), a.accounts.Group(gid)))
+				}
+			default:
+				for _, account := range in {
+					add(account)
+				}
+				if more := len(names) - before; more > maxNamed {
+					names = append(names[:before], fmt.Sprintf("%d accounts of the group %s", more, a.accounts.Group(gid)))
+				}
+			}
+		}
+		return strings.Join(names, ", ")
+	}
+	known.readers, known.writers = list(access.Read), list(access.Write)
+	slices.Sort(unsure)
+	known.unsure = strings.Join(slices.Compact(unsure), ", ")
+	return known
+}
+
+// maxAsked is up to how many accounts of a group each is asked for.
+const maxAsked = 50
+
+// matters tells whether it is worked out for every entry who may do what with it, and not only for the first of a class: where a rule
+// asks for it.
+func matters(e tree.Entry, role string) bool {
+	switch {
+	case e.Kind == tree.Link:
+		return false
+	case isSecret(role), role == dialect.Override, e.Mode&0o6022 != 0:
+		return true
+	}
+	return e.Kind == tree.Folder && isWritten(role)
+}
+
+// isWritten tells whether the web server writes what plays a role.
+func isWritten(role string) bool {
+	return role == dialect.Uploads || role == dialect.Cache || role == dialect.Temporary
+}
+
+// maxMade is how many entries are looked at to tell whom the web server runs as.
+const maxMade = 2000
+
+// runsAs finds whom the web server runs as: as it was said, or else by whom everything belongs to that it made, its cache before the
+// uploads, which people may have put there by other ways.
+func (c *counting) runsAs() (account access.Account, inferred, known bool) {
+	if c.said != "" {
+		account, known = c.asking.accounts.Named(c.said)
+		return account, false, known
+	}
+	for _, role := range []string{dialect.Cache, dialect.Uploads} {
+		owners := map[uint32]bool{}
+		left := maxMade
+		for _, name := range append(c.matcher.Folders(role), c.matcher.Usual(role)...) {
+			for _, folder := range []string{name, path.Join(c.public, name)} {
+				_ = filepath.WalkDir(filepath.Join(c.root, filepath.FromSlash(folder)), func(_ string, d fs.DirEntry, err error) error {
+					if left--; err != nil || left < 0 {
+						return fs.SkipAll
+					}
+					if stat, err := d.Info(); err == nil && d.Type().IsRegular() {
+						owners[tree.EntryOf("", stat).UID] = true
+					}
+					return nil
+				})
+			}
+		}
+		if len(owners) == 1 {
+			for uid := range owners {
+				return c.asking.accounts.Of(uid), true, true
+			}
+		}
+	}
+	return access.Account{}, false, false
+}
