@@ -132,13 +132,17 @@ type ClassRow struct {
 	facts.Class
 	Expected string   `json:"expected"` // "" when it is as it should be
 	Rules    []string `json:"deviates"`
+	Reads    string   `json:"reads"`  // who may read, in words; "" where nobody could tell
+	Writes   string   `json:"writes"` // who may write
+	Ought    string   `json:"ought"`  // the mode it ought to have, four octal digits; "" when another is no matter
 }
 
 // Tree lists the classes with the rules that deviate for each.
 func (r *Result) Tree() []ClassRow {
 	rows := []ClassRow{}
 	for _, class := range r.Snapshot.Classes {
-		row := ClassRow{Class: class, Rules: []string{}}
+		row := ClassRow{Class: class, Rules: []string{}, Reads: class.WhoMay('r'), Writes: class.WhoMay('w')}
+		ought := int64(0o7777)
 		for _, d := range r.Deviations {
 			if d.Subject != class.Subject() {
 				continue
@@ -147,10 +151,14 @@ func (r *Result) Tree() []ClassRow {
 			expected := d.Expected
 			if d.Fix.Mode != nil {
 				expected = d.Fix.Mode.To.String()
+				ought &= d.Fix.Mode.To.Number()
 			}
 			if row.Expected == "" {
 				row.Expected = expected
 			}
+		}
+		if ought != 0o7777 {
+			row.Ought = facts.NumberOf(facts.Mode, ought).String()
 		}
 		rows = append(rows, row)
 	}

@@ -42,11 +42,22 @@ another content system. What deviates is left out.`
 }
 
 func (p *program) filesCommand() *cobra.Command {
-	return p.viewCommand("files [SITE]", "Shows the file tree in classes: role, mode, owner, count, and what is expected",
-		"  weltaxis files mysite/weltaxis.yaml",
+	var tree bool
+	c := p.viewCommand("files [SITE]", "Shows the file tree in classes: what is, what ought to be, and who may read and write",
+		"  weltaxis files mysite/weltaxis.yaml\n  weltaxis files mysite --tree --offline",
 		func(r *report.Report) []form {
-			return []form{p.text(func(page render.Sheet) { render.Files(page, r) }), jsonForm(r.Tree())}
+			show := render.Files
+			if tree {
+				show = render.FilesTree
+			}
+			return []form{p.text(func(page render.Sheet) { show(page, r) }), jsonForm(r.Tree())}
 		}, "text", "json")
+	c.Long = `Shows the file tree in classes, each of entries that are alike in everything that matters: what they are for, their
+permissions in digits and letters, what those ought to be, and who may read and write them, worked out from the mode, the access control
+list, the folders above and the way the place is mounted. Whom the web server runs as is what intent.web_user says, or else follows from
+what it made. With --tree the same by what entries are for, with more of their names.`
+	c.Flags().BoolVar(&tree, "tree", false, "as a tree of what entries are for, with more names")
+	return c
 }
 
 // viewCommand makes a command that shows one view of an audit. It judges only to say what is expected, so its

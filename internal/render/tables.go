@@ -222,27 +222,6 @@ func declared(row audit.Row) string {
 	return strings.Join(lines, "\n")
 }
 
-// Files writes the tree in classes.
-func Files(p Sheet, r *report.Report) {
-	p.looked(r)
-	fmt.Fprintln(p)
-	tree := r.Tree()
-	var rows [][]string
-	for _, row := range tree {
-		expected := Safe(row.Expected)
-		if expected == "" {
-			expected = "as it is"
-		}
-		rows = append(rows, []string{row.Role + " " + row.Kind, servedWord(row), row.Mode, Safe(row.Owner + ":" + row.Group), fmt.Sprint(row.Count), expected, Safe(row.Paths[0])})
-	}
-	p.table([]string{"entries", "served", "mode", "owner", "count", "expected", "the first of them"}, rows, func(row, column int) lipgloss.Style {
-		if column == 5 && row < len(tree) && tree[row].Expected != "" {
-			return verdictStyles[facts.Deviates]
-		}
-		return plain
-	})
-}
-
 // Rules writes the list of rules.
 func Rules(p Sheet, b *baseline.Baseline) {
 	var rows [][]string
@@ -277,17 +256,4 @@ func RuleList(b *baseline.Baseline) []RuleSummary {
 		list = append(list, RuleSummary{r.ID, r.Area, r.Severity.Worst(), r.Expected, r.Why, r.Cites})
 	}
 	return list
-}
-
-// servedWord says whether the web server serves what a row of files is about.
-func servedWord(row audit.ClassRow) string {
-	switch {
-	case row.Class.Served != "":
-		return "not known"
-	case row.Answer == "refused" || row.Answer == "run":
-		return row.Answer
-	case row.Public:
-		return "yes"
-	}
-	return "no"
 }
