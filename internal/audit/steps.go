@@ -328,6 +328,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 	ask.serve(&seen)
 	ask.traces(&seen)
 	ask.relied(&seen)
+	ask.backups(&seen)
 	return seen, interrupted
 }
 

@@ -82,6 +82,8 @@ func tells(list string, item facts.Item) string {
 		field = "title"
 	case facts.ListForms:
 		field = "recipient"
+	case facts.ListKeys:
+		field = "service"
 	case facts.ListLinks, facts.ListSpellings:
 		field = "status"
 	case facts.ListAssets:

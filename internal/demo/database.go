@@ -86,7 +86,17 @@ func (in *installation) fillLists(insert inserter) error {
 	if err := insert(l.table("hosts"), 1, strings.Replace(in.options["public_url"], "https://www.", "", 1), 1); err != nil {
 		return err
 	}
-	return insert(l.table("copies"), 1, "/var/backups/site-2026-11-22.tar.gz", "2026-11-22")
+	for i, k := range in.keys {
+		if err := insert(l.table("keys"), i+1, k.Name, k.Service, l.theirs("key", k.Kind), "2026-06-01", "2026-11-20", "an invented key of the demo and not a secret at all"); err != nil {
+			return err
+		}
+	}
+	for i, c := range in.copies() {
+		if err := insert(l.table("copies"), i+1, c.path, c.taken); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // writeSQLite makes a database file.

@@ -249,11 +249,24 @@ var faults = map[string]fault{
 	"hardening.session-building":      building("", "idle_minutes", "600"),
 	"hardening.no-stored-credentials": set("mailbox_password", "invented for the demo"),
 	"hardening.mail-posting":          set("mail_posting", "yes"),
-	"hardening.code-editing":          {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
-	"hardening.spam":                  set("form_asks", "no"),
-	"hardening.usage-reporting":       set("report_usage", "yes"),
-	"hardening.hsts":                  {do: func(b *installation) { b.before = onPages(header("Strict-Transport-Security", "max-age=3600")) }},
-	"hardening.certificate":           {do: func(b *installation) { b.certified = 5 * 24 * time.Hour }},
+	"hardening.spam-comments":         set("comments_filter", "no"),
+	"hardening.messages":              set("messages_hour", "0"),
+	"hardening.profiles":              set("profiles_public", "yes"),
+	"hardening.firewall":              set("wall", "off"),
+	"hardening.firewall-learning":     set("wall", "learning"),
+	"hardening.backups":               set("copies_at", "nowhere"),
+	"hardening.backup-age":            set("copies_taken", "2026-09-02"),
+	"hardening.backup-place": {do: func(b *installation) {
+		b.set("copies_at", "foyer/posters/whole.pdf")
+		b.files["foyer/posters/whole.pdf"] = file{"%PDF-1.7\n", 0o644}
+	}},
+	"hardening.keys-known":      {do: func(b *installation) { b.keys = append(b.keys, outsider{"figures", "count.webworks.example", "key"}) }},
+	"hardening.head-code":       set("head_code", `<link rel="preconnect" href="https://count.webworks.example">`),
+	"hardening.code-editing":    {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
+	"hardening.spam":            set("form_asks", "no"),
+	"hardening.usage-reporting": set("report_usage", "yes"),
+	"hardening.hsts":            {do: func(b *installation) { b.before = onPages(header("Strict-Transport-Security", "max-age=3600")) }},
+	"hardening.certificate":     {do: func(b *installation) { b.certified = 5 * 24 * time.Hour }},
 	"hardening.content-policy": {do: func(b *installation) {
 		b.before = onPages(header("Content-Security-Policy", "default-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'self'"))
 	}},

@@ -43,6 +43,7 @@ type installation struct {
 	options    map[string]string
 	accounts   []account
 	extensions []extension
+	keys       []outsider
 	pages      []page
 	unlisted   []string        // slugs of pages that ask search engines not to list them
 	files      map[string]file // by path below the root
@@ -60,6 +61,28 @@ type installation struct {
 }
 
 type account struct{ Login, Role string }
+
+// An outsider is another service that has a key of the site, or is called by it.
+type outsider struct{ Name, Service, Kind string }
+
+// A copied is a back-up that the content system knows of.
+type copied struct{ path, taken string }
+
+// copies are the back-ups: one of the night before, unless the installation is told otherwise.
+func (in *installation) copies() []copied {
+	day := time.Now().UTC().Format(time.DateOnly)
+	if said := in.options["copies_taken"]; said != "" {
+		day = said
+	}
+	switch where := in.options["copies_at"]; where {
+	case "nowhere":
+		return nil
+	case "":
+		return []copied{{"/var/backups/site-" + day + ".tar.gz", day}}
+	default:
+		return []copied{{where, day}}
+	}
+}
 
 type extension struct {
 	Name, Kind, Version, Newest string
@@ -174,6 +197,7 @@ func (in *installation) happen(e event) {
 	}
 	in.accounts = append(e.Accounts, in.accounts...)
 	in.extensions = append(in.extensions, e.Extensions...)
+	in.keys = append(in.keys, e.Keys...)
 	for name, text := range e.Files {
 		in.files[name] = file{text, 0o644}
 	}

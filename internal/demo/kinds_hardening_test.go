@@ -19,6 +19,11 @@ func member(login, role string) func(*installation) {
 	return func(b *installation) { b.accounts = append(b.accounts, account{login, role}) }
 }
 
+// keyFor gives a key of the site to a service, or has it call one.
+func keyFor(name, service, kind string) func(*installation) {
+	return func(b *installation) { b.keys = append(b.keys, outsider{name, service, kind}) }
+}
+
 // besides does things to the folder of the site after it was written.
 func besides(do ...func(root string) error) func(*installation) {
 	return func(b *installation) {
@@ -138,6 +143,24 @@ var hardeningKinds = []change{
 	{"hardening.permissions-policy", "in the words of the header before it", servedOnAll(header("Permissions-Policy", "camera 'none'; microphone 'none'"))},
 	{"hardening.permissions-policy", "not said", servedOnAll(func(a *answer) { a.header.Del("Permissions-Policy") })},
 	{"permissions.no-needless-execute", "pictures that came by a stick", picturesMode(0o755)},
+	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
+	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},
+	{"hardening.keys-known", "a key for nobody", keyFor("unnamed", "", "key")},
+	{"hardening.head-code", "in an inline script", told("head_code", `<script>var s=document.createElement('script');s.async=1;s.src="//figures.webworks.example/c";document.head.append(s)</script>`)},
+	{"hardening.head-code", "with slashes that are escaped", told("head_code", `<script type="text/plain">{"to":"https:\/\/figures.webworks.example\/c"}</script>`)},
+	{"hardening.head-code", "in a style", told("head_code", `<style media="not all">@import url(//fonts.webworks.example/a.css)</style>`)},
+	{"hardening.head-code", "written in numbers", told("head_code", `<script type="text/plain">document.title=String.fromCharCode(97)</script>`)},
+	{"hardening.head-code", "run from a text", told("head_code", `<script type="text/plain">eval("1")</script>`)},
+	{"hardening.head-code", "in letters that are spelt", told("head_code", `<script type="text/plain">x="\x68\x74\x74\x70\x73\x3a\x2f\x2f\x61"</script>`)},
+	{"hardening.firewall-learning", "for a month", told("wall", "learning", "wall_since", time.Now().AddDate(0, -1, 0).Format(time.DateOnly))},
+	{"hardening.messages", "two thousand an hour", told("messages_hour", "2000")},
+	{"hardening.backup-age", "of four days ago", told("copies_taken", time.Now().AddDate(0, 0, -4).Format(time.DateOnly))},
+	{"hardening.backup-age", "of a year ago, for a brochure", func(b *installation) {
+		saying("purpose: community", "purpose: brochure")(b)
+		saying("purpose: shop", "purpose: brochure")(b)
+		b.set("copies_taken", time.Now().AddDate(-1, 0, 0).Format(time.DateOnly), "register", "shut", "messages", "no")
+	}},
+	{"hardening.backups", "one that is not where it is said to lie", told("copies_at", "copies/gone.tar.gz")},
 	{"permissions.secrets-private", "a group that others are in", ofConfig(func(names ...string) func(string) error { return inGroup(1, 0o440, names...) })},
 	{"permissions.secrets-private", "somebody on a list of access", ofConfig(func(names ...string) func(string) error { return onList("u:nobody:r", names...) })},
 	{"permissions.secrets-private", "a group on a list of access", ofConfig(func(names ...string) func(string) error { return onList("g:mail:r", names...) })},
@@ -171,7 +194,7 @@ var hardeningHarmless = []change{
 		saying("purpose: community", "purpose: shop")(b)
 		b.set("register_confirm", "no", "cache_excludes", "/basket/*")
 	}},
-	{"", "nobody may register", told("register", "shut")},
+	{"", "nobody may register", told("register", "shut", "messages", "no")},
 	{"", "an account with a low role", member("somebody-new", "writer")},
 	{"", "an account that is spelt otherwise in the site file", func(b *installation) {
 		b.siteFile = strings.Replace(b.siteFile, "staff: [", "staff: [Night Owl, ", 1)
@@ -201,6 +224,27 @@ var hardeningHarmless = []change{
 		return os.Chmod(filepath.Join(root, "bin", "nightly"), 0o755)
 	})},
 	{"", "pictures that only their owner and the group read", picturesMode(0o640)},
+	{"", "code in the head that names no host", told("head_code", `<script type="text/plain">document.documentElement.className = "lit" // a function (of light)</script>`)},
+	{"", "code in the head of the site's own name", func(b *installation) {
+		b.set("head_code", `<link rel="license" href="`+b.options["public_url"]+`/privacy/"><meta name="color-scheme" content="light">`)
+	}},
+	{"", "a name of a service that is known, spelt otherwise", func(b *installation) {
+		b.siteFile = strings.Replace(b.siteFile, "services: [", "services: [Figure Box, ", 1)
+		keyFor("figures", "figure_box", "call")(b)
+	}},
+	{"", "a host below one that is known", func(b *installation) {
+		b.siteFile = strings.Replace(b.siteFile, "services: [", "services: [webworks.example, ", 1)
+		keyFor("figures", "https://hooks.webworks.example:8443/in", "call")(b)
+	}},
+	{"", "a learning phase of yesterday", told("wall", "learning", "wall_since", time.Now().AddDate(0, 0, -1).Format(time.DateOnly))},
+	{"", "a back-up of yesterday", told("copies_taken", time.Now().AddDate(0, 0, -1).Format(time.DateOnly))},
+	{"", "a back-up within the site's folder that is not served", func(b *installation) {
+		b.set("copies_at", "copies/night.tar.gz")
+		b.folders["copies"] = 0o750
+		b.files["copies/night.tar.gz"] = file{"\x1f\x8b\x08\x00", 0o640}
+	}},
+	{"", "no messages at all, however many an hour", told("messages", "no", "messages_hour", "0")},
+	{"", "no filter where nobody may comment", told("comments_filter", "no", "comments", "shut", "comments_pages", "closed")},
 	{"", "the configuration of a group that nobody else is in", ofConfig(func(names ...string) func(string) error { return inGroup(0, 0o440, names...) })},
 	{"", "a list that the mask takes everything from", ofConfig(func(names ...string) func(string) error { return onList("u:nobody:rw,m::---", names...) })},
 	{"", "uploads that belong to the web server", func(b *installation) {

@@ -50,6 +50,18 @@ func (ostler) keep(in *installation, root string) ([]string, error) {
 			return nil, err
 		}
 	}
+	for _, k := range in.keys {
+		text, err := jsonRecord(map[string]any{"who": k.Service, "way": l.theirs("key", k.Kind), "cut": "2026-06-01", "used": "2026-11-20", "teeth": "an invented key of the demo and not a secret at all"})
+		if err := record("spares/"+k.Name+".json", text, err); err != nil {
+			return nil, err
+		}
+	}
+	for i, c := range in.copies() {
+		text, err := jsonRecord(map[string]any{"stands": c.path, "piled": c.taken})
+		if err := record(fmt.Sprintf("heaps/%d.json", i+1), text, err); err != nil {
+			return nil, err
+		}
+	}
 	return written, nil
 }
 

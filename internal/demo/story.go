@@ -23,6 +23,7 @@ type plot struct {
 	Aloud                 map[string]string
 	Accounts              []account
 	Extensions            []extension
+	Keys                  []outsider
 	Pages                 []page
 	Story                 []event
 }
@@ -37,6 +38,7 @@ type event struct {
 	Secret     string
 	Accounts   []account
 	Extensions []extension
+	Keys       []outsider
 	Files      map[string]string
 	Modes      map[string]string
 }
@@ -51,7 +53,7 @@ func readPlot(name string) *plot {
 func (p *plot) wellKept(folder string) *installation {
 	l := systems[p.System].lore()
 	in := &installation{folder: folder, system: systems[p.System], hosts: p.Hosts, aloud: maps.Clone(p.Aloud), secret: "an invented key of the demo and not a secret at all",
-		options: map[string]string{}, accounts: slices.Clone(p.Accounts), extensions: slices.Clone(p.Extensions), files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile, again: p.Again}
+		options: map[string]string{}, accounts: slices.Clone(p.Accounts), extensions: slices.Clone(p.Extensions), keys: slices.Clone(p.Keys), files: map[string]file{}, folders: map[string]os.FileMode{}, siteFile: p.SiteFile, again: p.Again}
 	if strings.HasSuffix(folder, "-aligned") { // a twin has a history of its own
 		in.siteFile = regexp.MustCompile(`(?m)^site: .*$`).ReplaceAllString(in.siteFile, "$0, in order")
 	}

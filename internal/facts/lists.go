@@ -18,6 +18,7 @@ const (
 	ListForms      = "settings.forms"
 	ListAliases    = "settings.aliases"
 	ListBackups    = "settings.backups"
+	ListKeys       = "settings.keys"
 )
 
 // An Item is one entry of a list.
@@ -128,6 +129,15 @@ var Lists = map[string][]Field{
 	ListBackups: {
 		{Name: "path", Type: String, Meaning: "where it lies"},
 		{Name: "taken", Type: Date, Meaning: "when it was made"},
+		{Name: "lies", Type: Words, Words: []string{"served", "within", "outside"}, Meaning: "in the folder that the web server serves, elsewhere in the site's folder, or outside of it", Steady: Steadiness{Follows: []string{"path"}}},
+		{Name: "there", Type: Bool, Meaning: "it is where it is said to lie", Steady: Steadiness{Follows: []string{"path"}}},
+	},
+	ListKeys: {
+		{Name: "name", Type: String, Meaning: "what it is called"},
+		{Name: "service", Type: String, Meaning: "the service that has it, or that is called: a name or a host"},
+		{Name: "kind", Type: Words, Words: []string{"key", "call"}, Meaning: "a key with which others come in, or a call that goes out to them"},
+		{Name: "created", Type: Date, Meaning: "when it was made"},
+		{Name: "last_used", Type: Date, Meaning: "when it was last used", Steady: Steadiness{Varies: true}},
 	},
 	ListPages:     pageTable.fields(),
 	ListSpellings: spellingTable.fields(),

@@ -41,6 +41,7 @@ func installation(t *testing.T, journal string) (root string, db *sql.DB) {
 		"CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT, sort TEXT, on_the_bill INTEGER, version TEXT, newest TEXT)",
 		"CREATE TABLE letters_house (no INTEGER PRIMARY KEY, letter TEXT, goes_to TEXT, asks_a_riddle INTEGER)",
 		"CREATE TABLE doors_house (no INTEGER PRIMARY KEY, door TEXT, leads_on INTEGER)",
+		"CREATE TABLE passes_house (no INTEGER PRIMARY KEY, pass TEXT, handed_to TEXT, sort TEXT, written TEXT, last_shown TEXT)",
 		"CREATE TABLE trunks_house (no INTEGER PRIMARY KEY, stands_at TEXT, packed TEXT)",
 		"INSERT INTO prompt_house VALUES ('playbill.title', 'First'), ('stagedoor.idle_minutes', '30'), ('office.mailbox_password', 'marked-secret-in-row'), ('feed.items', NULL)",
 		"INSERT INTO players_house (stage_name, part) VALUES ('a', 'manager'), ('b', 'janitor')",

@@ -1,0 +1,72 @@
+package audit
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// backups holds what the content system says of its back-ups against the folder of the site: where they lie, and, of those within
+// it, whether they are there. What lies elsewhere, another machine perhaps, is taken at its word.
+func (ask *Request) backups(seen *facts.Seen) {
+	records, read := seen.Records[facts.ListBackups]
+	if !read {
+		return
+	}
+	root, public := ask.root(), ""
+	if root != "" && ask.Site.Sources.Files != nil {
+		public = Tree(ask.Site, ask.Dialect, ask.Hints).Public
+	}
+	if public == "" && ask.Dialect != nil {
+		public = ask.Dialect.Public
+	}
+	kept, newest, at := 0, int64(0), facts.Origin{File: "the list of back-ups"}
+	for i := range records {
+		r := &records[i]
+		there := true
+		if below, within := within(root, r.Values["path"].Text()); within {
+			lies := "within"
+			if public != "" && (public == "." || below == filepath.Clean(public) || strings.HasPrefix(below, filepath.Clean(public)+string(filepath.Separator))) {
+				lies = "served"
+			}
+			_, err := os.Lstat(filepath.Join(root, below))
+			there = !os.IsNotExist(err)
+			r.Values["there"], r.Values["lies"] = facts.BoolOf(there), facts.TextOf(facts.Words, lies)
+			if public == "" {
+				delete(r.Values, "lies")
+			}
+		} else if root != "" {
+			r.Values["lies"] = facts.TextOf(facts.Words, "outside")
+		}
+		if !there {
+			continue
+		}
+		kept++
+		if taken, known := r.Values["taken"]; known && taken.Number() > newest {
+			newest, at = taken.Number(), r.From
+		}
+	}
+	seen.Add(facts.BackupsKept.Reading(kept, at))
+	if newest > 0 {
+		seen.Add(facts.BackupsNewest.Reading(newest, at))
+	}
+}
+
+// within is a path below a root, when it lies there; one that does not begin at the top of the file system is taken from the root.
+func within(root, path string) (below string, is bool) {
+	if root == "" || path == "" || strings.Contains(path, "://") {
+		return "", false
+	}
+	path = filepath.FromSlash(path)
+	if !filepath.IsAbs(path) {
+		return filepath.Clean(path), filepath.IsLocal(path)
+	}
+	absolute, err := filepath.Abs(root)
+	if err != nil {
+		return "", false
+	}
+	below, err = filepath.Rel(absolute, path)
+	return below, err == nil && filepath.IsLocal(below)
+}
