@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +19,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
@@ -105,7 +108,7 @@ var Steps = []Step{
 		},
 	},
 	{
-		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint, facts.PublicHint},
+		Name: "files", Source: facts.Files, Needs: []facts.Hint{facts.ServedPathHint, facts.PublicHint}, Gives: []facts.Hint{facts.ExposedHint},
 		Where: func(ask *Request) (string, bool) {
 			f := ask.Site.Sources.Files
 			if f == nil {
@@ -117,6 +120,64 @@ var Steps = []Step{
 			return Tree(ask.Site, ask.Dialect, ask.Hints).Gather(ctx)
 		},
 	},
+	{
+		Name: "leaks", Source: facts.Live, Needs: []facts.Hint{facts.ServedPathHint, facts.ExposedHint},
+		Where: func(ask *Request) (string, bool) {
+			return "", ask.Site.Sources.Live != nil && !ask.Offline && ask.wants("hardening")
+		},
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
+			lying, configs := ask.lying()
+			return live.Leaks(ctx, ask.Live, lying, configs)
+		},
+	},
+}
+
+// wants tells whether anything of an area is to be judged.
+func (ask *Request) wants(area string) bool {
+	return len(ask.Only) == 0 || slices.ContainsFunc(ask.Only, func(name string) bool { return name == area || strings.HasPrefix(name, area+".") })
+}
+
+// leakHead is by how many of its first bytes a file is known again.
+const leakHead = 256
+
+// lying are the files that lie where the web server serves and that nobody outside should see, as addresses and with how they
+// begin; and the names of configuration files, of which copies may lie there.
+func (ask *Request) lying() (lying []live.Leaky, configs []string) {
+	if ask.Dialect != nil {
+		configs = dialect.NewMatcher(ask.Dialect).Exact(dialect.Config)
+	}
+	if ask.Site.Sources.Files == nil {
+		return nil, configs
+	}
+	tree := Tree(ask.Site, ask.Dialect, ask.Hints)
+	root, err := os.OpenRoot(tree.Root)
+	if err != nil {
+		return nil, configs
+	}
+	defer root.Close()
+	public := strings.Trim(cmp.Or(tree.Public, publicOf(ask.Dialect)), "/")
+	for _, file := range ask.Hints[facts.ExposedHint] {
+		below, served := strings.CutPrefix(file, public+"/")
+		if public == "." || public == "" {
+			below, served = file, true
+		}
+		opened, err := ordinary.OpenIn(root, filepath.FromSlash(file))
+		if !served || err != nil {
+			continue
+		}
+		head, err := io.ReadAll(io.LimitReader(opened, leakHead))
+		if opened.Close(); err == nil {
+			lying = append(lying, live.Leaky{Path: "/" + below, File: file, Head: head})
+		}
+	}
+	return lying, configs
+}
+
+func publicOf(d *dialect.Dialect) string {
+	if d == nil {
+		return ""
+	}
+	return d.Public
 }
 
 // Tree is the source of a site's files. Which folder the web server serves is what the site file says, or else what the

@@ -163,7 +163,7 @@ var faults = map[string]fault{
 	}},
 	"hardening.admin-name":    {do: func(b *installation) { b.accounts = append(b.accounts, account{"Lantern_Lane", "editor"}) }},
 	"hardening.upload-inert":  {do: amended("location ~* ^/posters/.*\\.(php|phtml|phar|pht)(\\.|/|$) {", "location ^~ /seats/ {")},
-	"hardening.listing-off":   {do: amended("location ~ /\\. {", "location ~ ^/posters/winter/$ {\n            autoindex on;\n        }\n\n        location ~ /\\. {")},
+	"hardening.listing-off":   {do: amended("location ~ /\\.(?!well-known/) {", "location ~ ^/posters/winter/$ {\n            autoindex on;\n        }\n\n        location ~ /\\.(?!well-known/) {")},
 	"hardening.errors-hidden": set("show_errors", "yes"),
 	"hardening.firewall-path": inFolder("foyer", "auto_prepend_file = none\n"),
 	"hardening.https":         {do: func(b *installation) { b.before = withoutRedirect("www.lanternlane.example", false) }},
@@ -260,8 +260,20 @@ var faults = map[string]fault{
 		b.set("copies_at", "foyer/posters/whole.pdf")
 		b.files["foyer/posters/whole.pdf"] = file{"%PDF-1.7\n", 0o644}
 	}},
-	"hardening.keys-known":      {do: func(b *installation) { b.keys = append(b.keys, outsider{"figures", "count.webworks.example", "key"}) }},
-	"hardening.head-code":       set("head_code", `<link rel="preconnect" href="https://count.webworks.example">`),
+	"hardening.keys-known": {do: func(b *installation) { b.keys = append(b.keys, outsider{"figures", "count.webworks.example", "key"}) }},
+	"hardening.head-code":  set("head_code", `<link rel="preconnect" href="https://count.webworks.example">`),
+	"hardening.tls":        {do: func(b *installation) { b.set("old_tls", "yes"); saying("hosting: shared", "hosting: own")(b) }},
+	"hardening.security-contact": {do: func(b *installation) {
+		b.files["foyer/.well-known/security.txt"] = file{"Contact: mailto:post@lanternlane.example\nExpires: 2026-01-31T00:00:00Z\n", 0o644}
+	}},
+	"hardening.nothing-leaks": onAddressFault("/dump.sql", answering(http.StatusOK), header("Content-Type", "application/sql"), instead("-- everything\nINSERT INTO players VALUES (1);\n")),
+	"hardening.errors-served": onPage("about", func(p *page) {
+		p.Body += "<br /><b>Warning</b>:  include(lamp.php): failed in <b>/srv/works/lamp.php</b> on line <b>12</b><br />"
+	}),
+	"hardening.registration-served": set("register", "shut", "stale_register", "open"),
+	"hardening.spam-served": onPage("contact", func(p *page) {
+		p.Body += `<form method="post" action="/contact/"><textarea name="words" aria-label="Your letter"></textarea><button>Send</button></form>`
+	}),
 	"hardening.code-editing":    {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
 	"hardening.spam":            set("form_asks", "no"),
 	"hardening.usage-reporting": set("report_usage", "yes"),
@@ -472,7 +484,7 @@ func keptByServer(location, lines string) func(*installation) {
 	return func(b *installation) {
 		b.front.amend = func(text string) string {
 			text = strings.Replace(text, "    charset utf-8;", "    charset utf-8;\n    fastcgi_cache_path /tmp/kept keys_zone=kept:1m;", 1)
-			return strings.Replace(text, "location ~ /\\. {", "location "+location+" {\n            include fastcgi.conf;\n            fastcgi_param SCRIPT_FILENAME $document_root/index.php;\n            fastcgi_cache kept;\n            fastcgi_cache_valid 200 10m;\n            "+lines+"\n            fastcgi_pass system;\n        }\n\n        location ~ /\\. {", 1)
+			return strings.Replace(text, "location ~ /\\.(?!well-known/) {", "location "+location+" {\n            include fastcgi.conf;\n            fastcgi_param SCRIPT_FILENAME $document_root/index.php;\n            fastcgi_cache kept;\n            fastcgi_cache_valid 200 10m;\n            "+lines+"\n            fastcgi_pass system;\n        }\n\n        location ~ /\\.(?!well-known/) {", 1)
 		}
 	}
 }
@@ -516,7 +528,7 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			assert.Contains(t, noticing(all), rule)
 			// The login form's place, that addresses should be rewritten or pages be kept, and whose assets are whose, only the settings
 			// and their dialect tell.
-			told := slices.Contains([]string{"identity.login-form", "permalinks.rewriting", "caching.works", "delivery.asset-owner"}, rule)
+			told := slices.Contains([]string{"identity.login-form", "permalinks.rewriting", "caching.works", "delivery.asset-owner", "hardening.registration-served"}, rule)
 			if seenFrom(all, rule, facts.Live) && !told {
 				assert.Contains(t, noticing(auditAfter(t, b, f.previous, facts.Live)), rule, "from outside alone")
 			}

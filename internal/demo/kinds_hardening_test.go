@@ -3,6 +3,7 @@ package demo
 import (
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +18,34 @@ import (
 // member adds an account.
 func member(login, role string) func(*installation) {
 	return func(b *installation) { b.accounts = append(b.accounts, account{login, role}) }
+}
+
+// answers has an address answer with a text that is no page.
+func answers(path, text string, more ...disturbance) func(*installation) {
+	return servedOn(path, append([]disturbance{answering(http.StatusOK), header("Content-Type", "application/octet-stream"), instead(text)}, more...)...)
+}
+
+// inAnswers puts a text into every answer of a status.
+func inAnswers(status int, text string) func(*installation) {
+	return func(b *installation) {
+		b.before = before(func(string) bool { return true }, func(a *answer) {
+			if a.status == status {
+				a.body = append(a.body, text...)
+			}
+		})
+	}
+}
+
+// onAbout puts a text onto the page about whoever it is.
+func onAbout(text string) func(*installation) {
+	return func(b *installation) { onPage("about", func(p *page) { p.Body += text }).do(b) }
+}
+
+// contactSays is what security.txt says.
+func contactSays(text string) func(*installation) {
+	return func(b *installation) {
+		b.files[b.system.lore().Public+"/.well-known/security.txt"] = file{text, 0o644}
+	}
 }
 
 // keyFor gives a key of the site to a service, or has it call one.
@@ -143,6 +172,46 @@ var hardeningKinds = []change{
 	{"hardening.permissions-policy", "in the words of the header before it", servedOnAll(header("Permissions-Policy", "camera 'none'; microphone 'none'"))},
 	{"hardening.permissions-policy", "not said", servedOnAll(func(a *answer) { a.header.Del("Permissions-Policy") })},
 	{"permissions.no-needless-execute", "pictures that came by a stick", picturesMode(0o755)},
+	{"hardening.nothing-leaks", "a file that lies where pictures do", inUploads("all-2026-09-02.sql", "-- MariaDB dump\nCREATE TABLE a (b INT);\n")},
+	{"hardening.nothing-leaks", "the environment", answers("/.env", "APP_ENV=production\nDB_PASSWORD=invented\n")},
+	{"hardening.nothing-leaks", "an old environment", answers("/.env.old", "export DB_HOST=127.0.0.1\n")},
+	{"hardening.nothing-leaks", "a repository's branch", answers("/.git/HEAD", "ref: refs/heads/main\n")},
+	{"hardening.nothing-leaks", "a repository at one commit", answers("/.git/HEAD", "4f2e0d0c9b8a7f6e5d4c3b2a1908f7e6d5c4b3a2\n")},
+	{"hardening.nothing-leaks", "an archive in the site's name", func(b *installation) {
+		answers("/"+strings.Split(strings.TrimPrefix(b.options["public_url"], "https://www."), ".")[0]+".zip", "PK\x03\x04\x14\x00")(b)
+	}},
+	{"hardening.nothing-leaks", "what an editor left of a program", answers("/index.php~", "<?php\n$a = 1;\n")},
+	{"hardening.nothing-leaks", "what another editor left", answers("/.index.php.swp", "b0VIM 9.0\x00")},
+	{"hardening.nothing-leaks", "a copy of the configuration", func(b *installation) {
+		answers("/"+configOf[b.system.lore().Maker]+".bak", "password = invented\n")(b)
+	}},
+	{"hardening.nothing-leaks", "a log", answers("/debug.log", "[2026-11-20 09:14:02] somebody came in\n")},
+	{"hardening.nothing-leaks", "a log of requests", answers("/access.log", "192.0.2.7 - - [20/Nov/2026:09:14:02 +0000] \"GET / HTTP/1.1\" 200 17\n")},
+	{"hardening.nothing-leaks", "a key", answers("/server.key", privateKey)},
+	{"hardening.nothing-leaks", "passwords", answers("/.htpasswd", "juniper:$apr1$invented$notahashatall\n")},
+	{"hardening.nothing-leaks", "a database", answers("/db.sqlite3", "SQLite format 3\x00")},
+	{"hardening.nothing-leaks", "a part of it", answers("/dump.sql.gz", "\x1f\x8b\x08\x00", answering(http.StatusPartialContent))},
+	{"hardening.nothing-leaks", "what the runtime says", answers("/info.php", "<!DOCTYPE html><html><head><title>PHP 8.2.1 - phpinfo()</title></head></html>")},
+	{"hardening.errors-served", "on an address that cannot exist", inAnswers(http.StatusNotFound, "PHP Fatal error:  Uncaught LampException: dark in /srv/works/lamp.php:12\nStack trace:\n#0 {main}\n thrown in /srv/works/lamp.php on line 12\n")},
+	{"hardening.errors-served", "of a database", onAbout("SQLSTATE[HY000] [2002] Connection refused")},
+	{"hardening.errors-served", "of another language", onAbout("Traceback (most recent call last):\n  File \"/srv/lamp.py\", line 3, in lit")},
+	{"hardening.errors-served", "a notice that nobody minds", onAbout("<br>\n<b>Notice</b>:  Undefined variable $lamp in <b>/srv/works/lamp.php</b> on line <b>7</b><br>")},
+	{"hardening.registration-served", "an extension's own form", func(b *installation) {
+		b.set("register", "shut", "messages", "no")
+		servedOn("/about/", header("Cache-Control", "private, no-store"))(b)
+		onAbout(`<form method="post" action="/members/create-account/"><input type="email" name="mail"><input type="password" name="word" autocomplete="new-password"></form>`)(b)
+	}},
+	{"hardening.registration-served", "two passwords and a mailbox", func(b *installation) {
+		b.set("register", "shut", "messages", "no")
+		servedOn("/about/", header("Cache-Control", "private, no-store"))(b)
+		onAbout(`<form method="post" action="/x/"><input name="your-email"><input type="password" name="a"><input type="password" name="b"></form>`)(b)
+	}},
+	{"hardening.security-contact", "without until when", contactSays("Contact: mailto:post@install.example\n")},
+	{"hardening.security-contact", "with a bare address", contactSays("Contact: post@install.example\nExpires: 2099-01-01T00:00:00Z\n")},
+	{"hardening.security-contact", "twice until when", contactSays("Contact: https://install.example/\nExpires: 2099-01-01T00:00:00Z\nExpires: 2098-01-01T00:00:00Z\n")},
+	{"hardening.security-contact", "a day without an hour", contactSays("Contact: tel:+44-1632-960001\nExpires: 2099-01-01\n")},
+	{"hardening.security-contact", "a page in its place", servedOn("/.well-known/security.txt", answering(http.StatusOK), header("Content-Type", "text/html"), instead("<!doctype html><title>Contact: us</title>"))},
+	{"hardening.spam-served", "a letter to everybody", onAbout(`<form method="POST"><textarea name="words"></textarea></form>`)},
 	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
 	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},
 	{"hardening.keys-known", "a key for nobody", keyFor("unnamed", "", "key")},
@@ -224,6 +293,28 @@ var hardeningHarmless = []change{
 		return os.Chmod(filepath.Join(root, "bin", "nightly"), 0o755)
 	})},
 	{"", "pictures that only their owner and the group read", picturesMode(0o640)},
+	{"", "a page about environments where one would lie", answers("/.env", "<!doctype html><html><title>DB_HOST=x</title>", header("Content-Type", "text/html"))},
+	{"", "one answer for all that is not there", func(b *installation) {
+		b.before = before(func(path string) bool {
+			return strings.HasPrefix(path, "/.env") || strings.HasSuffix(path, ".sql") || strings.HasSuffix(path, ".gz")
+		},
+			answering(http.StatusOK), header("Content-Type", "text/plain"), instead("DB_HOST=none\nCREATE TABLE none (none INT);\n"))
+	}},
+	{"", "a text that lies where a dump would", answers("/dump.sql", "There is none.\n")},
+	{"", "a file of settings that is empty", answers("/.env", "")},
+	{"", "an article about failures", onAbout("<pre>PHP Warning:  include(lamp.php): failed in /srv/works/lamp.php on line 12</pre><code>SQLSTATE[HY000]</code> is what a database says. There is no exception on line 4.")},
+	{"", "a form for letters with a field that people do not see", onAbout(`<form method="post"><textarea name="words"></textarea><input name="website" tabindex="-1" autocomplete="off"></form>`)},
+	{"", "a form for a newsletter where nobody may register", func(b *installation) {
+		b.set("register", "shut", "messages", "no")
+		servedOn("/about/", header("Cache-Control", "private, no-store"))(b)
+		onAbout(`<form method="post" action="/newsletter/sign-up/" class="sign-up"><input type="email" name="mail"></form>`)(b)
+	}},
+	{"", "a form for another password where nobody may register", func(b *installation) {
+		b.set("register", "shut", "messages", "no")
+		servedOn("/about/", header("Cache-Control", "private, no-store"))(b)
+		onAbout(`<form method="post" action="/reset-password/"><input type="password" autocomplete="new-password"><input type="password" autocomplete="new-password"></form>`)(b)
+	}},
+	{"", "a signed contact with a comment", contactSays("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n# who we are\nContact: mailto:post@install.example\nContact: https://install.example/flaws\nExpires: 2099-01-01T00:00:00.000Z\nPreferred-Languages: en, de\n-----BEGIN PGP SIGNATURE-----\n\nExpires: 1\n-----END PGP SIGNATURE-----\n")},
 	{"", "code in the head that names no host", told("head_code", `<script type="text/plain">document.documentElement.className = "lit" // a function (of light)</script>`)},
 	{"", "code in the head of the site's own name", func(b *installation) {
 		b.set("head_code", `<link rel="license" href="`+b.options["public_url"]+`/privacy/"><meta name="color-scheme" content="light">`)

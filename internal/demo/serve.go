@@ -106,6 +106,9 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 			server.Protocols.SetHTTP1(true)
 		}
 		server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+		if site.options["old_tls"] == "yes" {
+			server.TLSConfig.MinVersion = tls.VersionTLS10
+		}
 		serve = func(l net.Listener) error { return server.ServeTLS(l, "", "") } // HTTP/2 as well
 	}
 	s.servers = append(s.servers, server)

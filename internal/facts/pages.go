@@ -206,6 +206,7 @@ type Page struct {
 	Icons          []string `json:"icons"`
 	Password       bool     `json:"password"`    // a form with a password, user name or passkey control
 	Forms          int      `json:"forms"`       // that send something
+	Letters        bool     `json:"letters"`     // one of them is to write something in
 	RobotCheck     bool     `json:"robot_check"` // something on the page asks whether one is a robot
 	Entries        int      `json:"entries"`     // articles on a listing
 	Years          []string `json:"years"`       // in the copyright line
@@ -316,6 +317,7 @@ var pageTable = tableOf(
 	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }).follows("settings.site.icon", "settings.site.address", "live.address"),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }).follows("settings.page.login"),
 	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
+	yes("letters", "a form to write something in, which is sent", func(p *Page) bool { return p.Letters }).sinceFormat(8).follows("forms"),
 	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }).follows("forms"),
 	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }).follows("settings.posts.shown"),
 	texts("years", "years in the copyright line", func(p *Page) []string { return p.Years }).onHome().follows("settings.site.copyright"),

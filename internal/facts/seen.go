@@ -23,6 +23,7 @@ type Seen struct {
 	Repeats   []Repeat   `json:"repeats"`
 	Traces    []Trace    `json:"traces"`
 	Programs  []Program  `json:"programs"`
+	Leaks     []Leaked   `json:"leaks"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -48,9 +49,10 @@ const (
 	SpellingHint                   // another spelling of the site's address, in full
 	CookieHint                     // the name of a cookie that the site sets
 	ProgramHint                    // the program that the web server runs for the home page
+	ExposedHint                    // a file below the root that nobody outside should see and that lies where the web server serves
 )
 
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "exposed file"}
 
 func (h Hint) String() string { return hintWords[h] }
 
@@ -114,6 +116,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Repeats = merged(s.Repeats, more.Repeats)
 	s.Traces = merged(s.Traces, more.Traces)
 	s.Programs = merged(s.Programs, more.Programs)
+	s.Leaks = merged(s.Leaks, more.Leaks)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)
@@ -184,6 +187,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Repeats), s.Repeats != nil
 	case ListTraces:
 		return each(s.Traces), s.Traces != nil
+	case ListLeaks:
+		return each(s.Leaks), s.Leaks != nil
 	case ListPrograms:
 		return each(s.Programs), s.Programs != nil
 	case ListAssets:

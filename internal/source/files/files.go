@@ -168,6 +168,11 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 	}
 	seen.Classes, seen.Programs = c.list(), c.programs.list()
 	c.tell(&seen)
+	for _, class := range seen.Classes {
+		if class.Public && class.Kind == tree.File && isSecret(class.Role) {
+			seen.Tell(facts.ExposedHint, class.Paths...)
+		}
+	}
 	seen.AddGap(c.gaps()...)
 	return seen, nil
 }

@@ -34,6 +34,8 @@ type visited struct {
 	heading   string
 	linkTexts []string // of the home page
 	seed      bool     // a sitemap names it
+	failure   string   // of a program, that it shows
+	registers bool     // one may make an account on it
 }
 
 // maxGapsOfPages is how many pages that could not be fetched are told one by one.

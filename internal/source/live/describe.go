@@ -35,7 +35,8 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Password, page.Entries, page.Years, page.Copyright = d.password, d.articles, distinct(d.years), d.copyright
 	page.Breadcrumbs = d.breadcrumbs || contains(page.Structured, "BreadcrumbList")
 	page.Analytics = d.analytics
-	page.Forms, page.RobotCheck = d.forms, d.robotCheck
+	page.Forms, page.RobotCheck, page.Letters = d.forms, d.robotCheck, d.letters
+	p.failure, p.registers = d.failure, offersAccount(u.Path, d)
 	v.cached(page, answer)
 	page.Personal = personal(u, d)
 	page.Unused, page.Unsized = d.unused, d.unsized

@@ -162,6 +162,8 @@ type visit struct {
 	pictures   map[string]pictured    // that were measured
 	session    string                 // the cookie of a session that the site began with us: name=value
 	validators map[string]http.Header // by which assets are asked for once more
+	failures   []string               // of programs that pages show, each with where
+	registers  string                 // the path of a page on which one may make an account
 	missing    *url.URL               // an address that cannot exist
 	nowhere    uint64                 // digest of what an address answers that cannot exist, when it answers as a page does
 }
@@ -219,6 +221,7 @@ func (v *visit) look(ctx context.Context) {
 		return
 	}
 	say(v, facts.LiveNotice, "", v.home.String())
+	v.offered(ctx)
 	v.notFound(ctx)
 	v.crawl(ctx, first, err, home)
 	v.tell(ctx)
@@ -227,8 +230,10 @@ func (v *visit) look(ctx context.Context) {
 	v.arrive(ctx)
 	v.repeat(ctx)
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
+	v.contact(ctx)
 	v.login(ctx)
 	v.private(ctx)
+	v.tellErrors()
 }
 
 // reach fetches the home page and follows it to where it is. A certificate nobody trusts is a finding and a gap,
@@ -236,10 +241,7 @@ func (v *visit) look(ctx context.Context) {
 func (v *visit) reach(ctx context.Context) (chain, error) {
 	first, err := v.client.follow(ctx, v.home, v.sameSite)
 	trusted := true
-	var unknown x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	if errors.As(err, &unknown) || errors.As(err, &host) || errors.As(err, &invalid) {
+	if isDistrusted(err) {
 		trusted = false
 		v.seen.AddGap(gap(v.Address, fmt.Errorf("its certificate is not to be trusted (%w); it was looked at all the same", err)))
 		v.client.distrust()
@@ -266,6 +268,14 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 		v.seen.Cookies = []facts.Cookie{}
 	}
 	return first, nil
+}
+
+// isDistrusted tells whether it is the certificate that stands in the way.
+func isDistrusted(err error) bool {
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	return errors.As(err, &unknown) || errors.As(err, &host) || errors.As(err, &invalid)
 }
 
 // readRobots reads robots.txt (RFC 9309 §2.3.1): what is not there allows all, what fails forbids all.

@@ -1,6 +1,7 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -44,11 +45,31 @@ func (v *visit) login(ctx context.Context) {
 		return
 	case d != nil && d.password:
 		form = true
+		v.beside(ctx, at.Path, d)
 	case d != nil && d.scripted():
 		v.seen.AddGap(gap("the login page "+at.String(), errors.New("a script makes it, and scripts are not run"), "live.login.password"))
 		return
 	}
 	say(v, facts.LiveLoginPassword, form, at.String())
+}
+
+// beside looks at the page to make an account on that the login page links to, if it does.
+func (v *visit) beside(ctx context.Context, path string, d *document) {
+	if offersAccount(path, d) {
+		v.registers = cmp.Or(v.registers, path)
+	}
+	for _, link := range d.links {
+		u, err := url.Parse(link)
+		if err != nil || !v.inside(u) || !toRegister.MatchString(u.RequestURI()) || toChange.MatchString(u.RequestURI()) || v.pages[normal(u).String()] != nil || !v.mayFetch(u) {
+			continue
+		}
+		if ch, err := v.unlinked(ctx, u, u.String()); err == nil {
+			if there := v.analyse(ch); there != nil && offersAccount(u.Path, there) {
+				v.registers = cmp.Or(v.registers, u.RequestURI())
+			}
+		}
+		return
+	}
 }
 
 // privateName is what paths are called that nobody outside should see.

@@ -48,6 +48,10 @@ type document struct {
 	strangers                []string // of the hosts that were to be looked for, those that an address in it names
 	password, robotCheck     bool
 	forms                    int
+	registers                bool   // a form to make an account with
+	asksMail                 bool   // a form that asks for a mail address and sends it
+	letters                  bool   // a form to write something in
+	failure                  string // of a program, that it shows
 	articles                 int
 	years                    []string
 	copyright                bool
@@ -110,6 +114,7 @@ func (d *document) keep(list *[]string, text string) {
 type analyser struct {
 	document
 	wanted          sought // what to look for
+	open            openForm
 	z               *html.Tokenizer
 	foreign         int    // depth inside svg and math, whose titles are not the page's
 	inTitle         bool   //
@@ -153,6 +158,8 @@ func analyse(at *url.URL, body []byte, contentType string, look sought) *documen
 	a.z = html.NewTokenizer(reader)
 	for a.step() {
 	}
+	a.closeForm()
+	a.failure = failureIn(body)
 	a.fromStructured()
 	a.unused = unusedIn(a.pulls, body, look.owners)
 	return &a.document
@@ -237,6 +244,8 @@ func (a *analyser) end(name []byte) {
 		a.inHeading = false
 	case "script", "style":
 		a.raw = ""
+	case "form":
+		a.closeForm()
 	}
 }
 
@@ -308,7 +317,8 @@ func (a *analyser) start(name, raw []byte) {
 	case "form":
 		attributes := a.read()
 		a.pull(formKind, attributes["action"])
-		if strings.EqualFold(attributes["method"], "post") {
+		a.closeForm()
+		if a.open = newForm(attributes); a.open.sends {
 			a.forms++
 		}
 	case "button":
@@ -316,6 +326,8 @@ func (a *analyser) start(name, raw []byte) {
 		a.pull(formKind, a.read()["formaction"])
 	case "input":
 		a.input(a.read())
+	case "textarea":
+		a.open.area = true
 	}
 }
 
@@ -514,6 +526,7 @@ func (a *analyser) input(attributes map[string]string) {
 		a.image(attributes)
 	}
 	hints := strings.ToLower(attributes["autocomplete"])
+	a.open.input(attributes, hints)
 	if strings.EqualFold(attributes["type"], "password") || strings.Contains(hints, "username") || strings.Contains(hints, "webauthn") {
 		a.password = true
 	}
