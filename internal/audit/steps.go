@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -137,14 +138,18 @@ func (ask *Request) wants(area string) bool {
 	return len(ask.Only) == 0 || slices.ContainsFunc(ask.Only, func(name string) bool { return name == area || strings.HasPrefix(name, area+".") })
 }
 
+// secretWords are what files are that nobody outside should see, by their role; one that only its content tells is private.
+var secretWords = map[string]string{dialect.Backup: "a copy or a dump", dialect.Config: "the configuration"}
+
 // leakHead is by how many of its first bytes a file is known again.
 const leakHead = 256
 
 // lying are the files that lie where the web server serves and that nobody outside should see, as addresses and with how they
 // begin; and the names of configuration files, of which copies may lie there.
 func (ask *Request) lying() (lying []live.Leaky, configs []string) {
+	matcher := dialect.NewMatcher(ask.Dialect)
 	if ask.Dialect != nil {
-		configs = dialect.NewMatcher(ask.Dialect).Exact(dialect.Config)
+		configs = matcher.Exact(dialect.Config)
 	}
 	if ask.Site.Sources.Files == nil {
 		return nil, configs
@@ -167,7 +172,7 @@ func (ask *Request) lying() (lying []live.Leaky, configs []string) {
 		}
 		head, err := io.ReadAll(io.LimitReader(opened, leakHead))
 		if opened.Close(); err == nil {
-			lying = append(lying, live.Leaky{Path: "/" + below, File: file, Head: head})
+			lying = append(lying, live.Leaky{Path: "/" + below, File: file, Kind: cmp.Or(secretWords[matcher.Role(file, matcher.Folder(path.Dir(file)))], "a database, key, log or the like"), Head: head})
 		}
 	}
 	return lying, configs

@@ -51,7 +51,7 @@ func functions() []cel.EnvOption {
 				return types.String(homeTitle(words.([]string), native[string](args[1]), native[string](args[2]), int(native[int64](args[3]))))
 			}))),
 		// Letters and digits only, in lower case: for comparing names.
-		function1("squashed", str, str, squashed),
+		function1("squashed", str, str, facts.Squashed),
 		// The separators in a title, each once; and whether one stands loose: first, last or doubled.
 		function1("separators", str, list, separators),
 		function1("has_loose_separator", str, yes, hasLooseSeparator),
@@ -135,15 +135,6 @@ func homeTitle(words []string, brand, separator string, most int) string {
 }
 
 var hostShape = regexp.MustCompile(`^(https?://)?([a-z0-9-]+\.)+[a-z]{2,}/?$`)
-
-func squashed(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsLetter(r) || unicode.IsDigit(r) {
-			return unicode.ToLower(r)
-		}
-		return -1
-	}, s)
-}
 
 // filled puts site, tagline and separator into a title pattern, and a word for what differs from page to page.
 func filled(pattern, site, tagline, separator string) string {

@@ -24,14 +24,17 @@ func (p *program) explainCommand() *cobra.Command {
 		Use:   "explain NAME|ADDRESS [SITE] [PAGE]",
 		Short: "Says in plain words what a rule, a setting or another name is about, or what becomes of an address",
 		Long: `Says in plain words what a name is about: a rule, a setting, a name that the live source tells, an area, a list or one
-of its fields, a limit, a function of rules; or robots, which explains what search engines may do, or cache, which explains who keeps
-pages where. With SITE it says
+of its fields, a limit, a function of rules; or robots, which explains what search engines may do, cache, which explains who keeps
+pages where, or access, which explains who has a key. With SITE it says
 how that stands there: every place that has a say in a setting, the effective one first, and what the rules say.
 
 An ADDRESS, a path of the site or in full, is followed through the configuration of its web server, line by line, to the
 answer. explain cache SITE [PAGE] shows layer by layer what will become of a page, for the first visitor and the second, signed in or
-not, and for how long after a change somebody may see the old one. With live: {own: true} in the site file what a visitor gets stands beside it.`,
-		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example\n  weltaxis explain cache mysite /about/\n  weltaxis explain /uploads/ mysite",
+not, and for how long after a change somebody may see the old one. With live: {own: true} in the site file what a visitor gets stands beside it.
+
+explain access SITE lists who gets at the site: accounts, keys of other services, tokens, mailboxes, hosts in the head of every page and
+users of the server, beside those whom intent.staff, services, tokens and mail_domains name. It is the first question when a site changes hands.`,
+		Example: "  weltaxis explain hardening.debug-off\n  weltaxis explain site.title mysite/weltaxis.yaml\n  weltaxis explain robots https://www.name.example\n  weltaxis explain cache mysite /about/\n  weltaxis explain access mysite\n  weltaxis explain /uploads/ mysite",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 && args[0] == report.Cache && len(args) <= 3 {
 				return nil
@@ -44,6 +47,9 @@ not, and for how long after a change somebody may see the old one. With live: {o
 		RunE: func(c *cobra.Command, args []string) error {
 			if isAddress(args[0]) {
 				return p.follow(c.Context(), args[0], args[1:])
+			}
+			if args[0] == report.Access && (len(args) > 1 || p.site != "") {
+				return p.access(c.Context(), args[1:])
 			}
 			if args[0] == report.Cache && (len(args) > 1 || p.site != "") {
 				return p.cacheWay(c.Context(), args[1:])
@@ -139,6 +145,22 @@ func (p *program) cacheWay(ctx context.Context, args []string) error {
 		return err
 	}
 	if err := p.write(p.text(func(page render.Sheet) { render.CacheWay(page, way, result.Site) }), jsonForm(way)); err != nil {
+		return err
+	}
+	if result.Partial() {
+		return status(exitPartial)
+	}
+	return nil
+}
+
+// access shows who has access to a site, beside who is meant to.
+func (p *program) access(ctx context.Context, args []string) error {
+	result, err := p.audit(ctx, args)
+	if err != nil {
+		return err
+	}
+	to := report.AccessTo(result.Result)
+	if err := p.write(p.text(func(page render.Sheet) { render.AccessTo(page, to) }), jsonForm(to)); err != nil {
 		return err
 	}
 	if result.Partial() {

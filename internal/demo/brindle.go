@@ -9,8 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"weltaxis/internal/format"
 )
@@ -83,63 +81,21 @@ func (in *installation) fillPromptBook(insert inserter) error {
 type brindleKeeper struct {
 	root string
 	db   *sql.DB
-	file string // of the database, "" when it is on a server
-
-	mu    sync.Mutex
-	stamp string // of the files when they were last read
-	told  map[string]string
-	all   []entry
-}
-
-// asRead is what the files said when they were last read, as long as they are the same: a site is asked for many pages between two changes.
-func (k *brindleKeeper) asRead(ctx context.Context) (map[string]string, []entry, error) {
-	stamp := ""
-	for _, name := range []string{k.file, filepath.Join(k.root, "playhouse.php")} {
-		stat, err := os.Stat(name)
-		if err != nil || time.Since(stat.ModTime()) < time.Second { // what changed just now may change again within the grain of the clock
-			stamp = ""
-			break
-		}
-		stamp += fmt.Sprint(stat.ModTime().UnixNano(), stat.Size(), ";")
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if stamp == "" || stamp != k.stamp {
-		told, err := k.readOptions(ctx)
-		if err != nil {
-			return nil, nil, err
-		}
-		all, err := brindleLore().entriesIn(ctx, k.db)
-		if err != nil {
-			return nil, nil, err
-		}
-		k.stamp, k.told, k.all = stamp, told, all
-	}
-	return maps.Clone(k.told), slices.Clone(k.all), nil
 }
 
 func (brindle) open(root string, database *databaseServer) (keeper, error) {
-	db, err := database.openSQL(filepath.Join(root, brindleLore().Database.File))
-	file := ""
-	if database == nil {
-		file = filepath.Join(root, brindleLore().Database.File)
-	}
-	return &brindleKeeper{root: root, db: db, file: file}, err
+	file := filepath.Join(root, brindleLore().Database.File)
+	db, err := database.openSQL(file)
+	return remembering(&brindleKeeper{root, db}, database, func() []string { return []string{file, filepath.Join(root, "playhouse.php")} }), err
 }
 
 func (k *brindleKeeper) close() { k.db.Close() }
 
-func (k *brindleKeeper) options(ctx context.Context) (map[string]string, error) {
-	told, _, err := k.asRead(ctx)
-	return told, err
-}
-
 func (k *brindleKeeper) entries(ctx context.Context) ([]entry, error) {
-	_, all, err := k.asRead(ctx)
-	return all, err
+	return brindleLore().entriesIn(ctx, k.db)
 }
 
-func (k *brindleKeeper) readOptions(ctx context.Context) (map[string]string, error) {
+func (k *brindleKeeper) options(ctx context.Context) (map[string]string, error) {
 	lines, err := pairs(ctx, k.db, "SELECT cue, line FROM prompt_house")
 	if err != nil {
 		return nil, err

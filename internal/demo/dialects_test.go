@@ -232,6 +232,8 @@ func another(s dialect.Setting, is facts.Value) facts.Value {
 		return facts.NumberOf(facts.Int, is.Number()+7)
 	case facts.Duration:
 		return facts.NumberOf(facts.Duration, is.Number()+3600)
+	case facts.Date:
+		return facts.NumberOf(facts.Date, is.Number()+86400)
 	case facts.Size:
 		return facts.NumberOf(facts.Size, is.Number()+4<<20)
 	case facts.List:

@@ -92,7 +92,7 @@ var faults = map[string]fault{
 	}},
 	"metadata.keywords": set("keywords", "stage, curtain"),
 	"metadata.author-hidden": {do: func(b *installation) {
-		b.set("show_author", "yes", "register", "shut")
+		b.set("show_author", "yes", "register", "shut", "messages", "no")
 		b.siteFile = strings.NewReplacer("authors: several", "authors: one", "purpose: community", "purpose: brochure").Replace(b.siteFile)
 	}, declared: "metadata.author-hidden-declared"},
 	"metadata.verification":        set("verify", ""),

@@ -72,9 +72,19 @@ func (in *installation) fillWharf(insert inserter) error {
 }
 
 func (hobnail) open(root string, database *databaseServer) (keeper, error) {
-	db, err := database.openSQL(filepath.Join(root, hobnailLore().Database.File))
-	return &hobnailKeeper{root, db}, err
+	file := filepath.Join(root, hobnailLore().Database.File)
+	db, err := database.openSQL(file)
+	return remembering(&hobnailKeeper{root, db}, database, func() []string {
+		files := []string{file}
+		for _, name := range hobnailFiles {
+			files = append(files, filepath.Join(root, filepath.FromSlash(name)))
+		}
+		return files
+	}), err
 }
+
+// hobnailFiles are the files beside the ledger.
+var hobnailFiles = []string{"lockbook.ini", "gear/sluices.xml", "gear/gates.conf", "gear/toll.properties"}
 
 type hobnailKeeper struct {
 	root string
@@ -108,7 +118,7 @@ func (k *hobnailKeeper) options(ctx context.Context) (map[string]string, error) 
 		options[item.option] = item.spelling.read(loaded[item.path])
 	}
 	documents := map[string]string{paint: values[len(columns)].String, beacons: values[len(columns)+1].String}
-	for _, name := range []string{"lockbook.ini", "gear/sluices.xml", "gear/gates.conf", "gear/toll.properties"} {
+	for _, name := range hobnailFiles {
 		if documents[name], err = textOf(k.root, name); err != nil {
 			return nil, err
 		}

@@ -211,7 +211,13 @@ func modeOf(digits string) os.FileMode {
 	if err != nil {
 		panic(fmt.Sprintf("the demo has a mode %q", digits)) // its files are part of the program
 	}
-	return os.FileMode(mode)
+	of := os.FileMode(mode & 0o777)
+	for bit, special := range map[uint64]os.FileMode{0o4000: os.ModeSetuid, 0o2000: os.ModeSetgid, 0o1000: os.ModeSticky} {
+		if mode&bit != 0 {
+			of |= special
+		}
+	}
+	return of
 }
 
 // fillIn replaces {names} in a text of the demo's files.

@@ -498,7 +498,7 @@ var harmless = []change{
 	{"", "a drawing with a part of a page in it", inUploads("chart.svg", `<svg xmlns="http://www.w3.org/2000/svg"><text>Depends on = what one sees</text><foreignObject><p xmlns="http://www.w3.org/1999/xhtml">a</p></foreignObject></svg>`)},
 	{"", "an archive for visitors", inUploads("manual.zip", "PK\x03\x04")},
 	{"", "a document", inUploads("report.pdf", "%PDF-1.7")},
-	{"", "who to tell of a hole", inPublic(".well-known/security.txt", "Contact: mailto:post@name.example\n")},
+	{"", "who to tell of a hole", inPublic(".well-known/security.txt", "Contact: mailto:post@name.example\nExpires: 2099-01-01T00:00:00Z\n")},
 	{"", "a compressed style", inPublic("cellar/style.css.gz", "x")},
 	{"", "an example of an environment", inPublic(".env.example", "PASSWORD=\n")},
 	{"", "a certificate", inPublic("cellar/ca.pem", "-----BEGIN CERTIFICATE-----\nx\n-----END CERTIFICATE-----\n")},

@@ -87,7 +87,15 @@ func yamlRecord(pairs ...any) (string, error) {
 	return text, nil
 }
 
-func (ostler) open(root string, _ *databaseServer) (keeper, error) { return ostlerKeeper{root}, nil }
+func (ostler) open(root string, _ *databaseServer) (keeper, error) {
+	return remembering(ostlerKeeper{root}, nil, func() []string {
+		files, _ := filepath.Glob(filepath.Join(root, "packets", "*.yaml"))
+		for _, name := range ostlerLore().stores() {
+			files = append(files, filepath.Join(root, filepath.FromSlash(name)))
+		}
+		return files
+	}), nil
+}
 
 type ostlerKeeper struct{ root string }
 

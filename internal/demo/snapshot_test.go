@@ -88,5 +88,5 @@ func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
 }
 
 func TestANewerSnapshotIsRefused(t *testing.T) {
-	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 8}`), &facts.Snapshot{}), "this program reads formats 1 to 7")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 9}`), &facts.Snapshot{}), "this program reads formats 1 to 8")
 }

@@ -180,9 +180,19 @@ func (v *view) route(w http.ResponseWriter) {
 		v.serveMade(w)
 	case slices.ContainsFunc(v.lore.Addresses.Static, func(prefix string) bool { return strings.HasPrefix(path, prefix) }):
 		v.static(w, path)
+	case notAPage(path):
+		http.NotFound(w, v.request) // as a web server answers for a file that is not there, without asking for a page
 	default:
 		v.cachedPage(w)
 	}
+}
+
+// notAPage tells whether an address can only be that of a file: no page is called so.
+func notAPage(path string) bool {
+	if strings.HasPrefix(path, "/.") && !strings.HasPrefix(path, "/.well-known/") {
+		return true
+	}
+	return slices.Contains([]string{".sql", ".gz", ".zip", ".bak", ".old", ".save", ".orig", ".log", ".key", ".pem", ".sqlite", ".sqlite3", ".db"}, filepath.Ext(path))
 }
 
 func (v *view) static(w http.ResponseWriter, path string) {

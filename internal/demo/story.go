@@ -82,7 +82,7 @@ func (p *plot) wellKept(folder string) *installation {
 	for name, text := range l.Files {
 		in.files[fillIn(name, names)] = file{strings.ReplaceAll(text, "{style}", styleSheet), 0o644}
 	}
-	in.files[l.Public+"/.well-known/security.txt"] = file{fmt.Sprintf("Contact: mailto:post@%s\nExpires: %s\n", p.Domain, time.Now().AddDate(0, 6, 0).UTC().Format(time.RFC3339)), 0o644}
+	in.files[l.Public+"/.well-known/security.txt"] = file{fmt.Sprintf("Contact: mailto:post@%s\nExpires: %s\n", p.Domain, time.Now().UTC().AddDate(0, 6, 0).Format("2006-01")+"-01T00:00:00Z"), 0o644}
 	in.folders[l.Public+"/.well-known"] = 0o755
 	for name, size := range l.Pictures {
 		in.files[name] = file{picture(size[0], size[1]), 0o644}

@@ -295,6 +295,8 @@ func (c *Class) Why(field string) Reason {
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
 	case (field == "readers" || field == "writers") && c.Unsure != "":
 		return Reason{"this machine does not know who is in the group " + c.Unsure, c.Origin()}
+	case (field == "web_reads" || field == "web_writes") && c.Mode != "" && !c.Asked:
+		return Reason{isOlder, c.Origin()}
 	case (field == "web_reads" || field == "web_writes") && c.Mode != "":
 		return Reason{"nobody knows whom the web server runs as; say intent.web_user in the site file", c.Origin()}
 	}
@@ -491,7 +493,10 @@ func (r *Record) Origin() Origin { return r.From }
 func (r *Record) OriginOf(string) Origin { return r.From }
 
 // Why implements Item.
-func (r *Record) Why(string) Reason {
+func (r *Record) Why(field string) Reason {
+	if field == "lies" || field == "there" {
+		return Reason{"nobody says which folder the web server serves, or " + isOlder, r.From}
+	}
 	return Reason{"the content system does not say, or in a word that its dialect does not know", r.From}
 }
 

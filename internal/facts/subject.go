@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -56,4 +57,14 @@ func (d Deviation) AcceptAs() string {
 		return c.Paths[0]
 	}
 	return d.Subject
+}
+
+// Squashed is a name's letters and digits in lower case, for comparing names that are spelt otherwise.
+func Squashed(name string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, name)
 }

@@ -40,7 +40,14 @@ func Way(p Sheet, w *report.Way) {
 	}
 	var rows [][]string
 	for _, f := range w.Fields {
-		row := []string{f.Field, Safe(facts.Shorten(f.Configured, 160)), Safe(f.Place)}
+		where := f.Place
+		if where == "" && f.From != "" {
+			where = "said by " + f.From
+			if f.From == "not known" {
+				where = "nobody knows who says it"
+			}
+		}
+		row := []string{f.Field, Safe(facts.Shorten(f.Configured, 160)), Safe(where)}
 		if w.Unseen == "" {
 			served := Safe(facts.Shorten(f.Served, 160))
 			if f.Differs {

@@ -44,8 +44,11 @@ func Explain(b *baseline.Baseline, name string, r *audit.Result) (*Explanation, 
 	if row, is := facts.RuntimeFieldOf(name); is && name == row.Directive {
 		name = facts.Runtime.Name(row.Name)
 	}
-	if name == Cache {
+	switch name {
+	case Cache:
 		return explainCache(), nil
+	case Access:
+		return explainAccess(), nil
 	}
 	for _, explain := range []func(*baseline.Baseline, string, *audit.Result) (*Explanation, error){robots, explainRule, explainArea, explainLimit, explainList, explainTerm, explainFunction} {
 		if e, err := explain(b, name, r); e != nil || err != nil {
@@ -60,7 +63,7 @@ func Explain(b *baseline.Baseline, name string, r *audit.Result) (*Explanation, 
 
 // Explained lists every name that Explain knows, settings without their source.
 func Explained(b *baseline.Baseline) []string {
-	names := []string{Robots, Cache}
+	names := []string{Robots, Cache, Access}
 	names = append(names, b.IDs()...)
 	names = append(names, baseline.Areas...)
 	for _, t := range facts.Catalogue() {

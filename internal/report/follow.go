@@ -41,6 +41,7 @@ type Sides struct {
 	Because    string `json:"because,omitempty"` // why it is absent
 	Served     string `json:"served"`
 	Differs    bool   `json:"differs"` // both are known, and are not the same
+	From       string `json:"from"`    // who says what a visitor gets: the server's line, the program, or not known; "" where nothing comes
 }
 
 // fieldHeaders are the headers that show a field to a visitor.
@@ -119,6 +120,7 @@ func sides(f *audit.Followed, field string) (s Sides, worth bool) {
 			}
 		}
 	}
+	s.From = whoSays(f, s, known, v.String())
 	s.Differs = seen && known && !strings.EqualFold(s.Served, v.String()) && !(s.Served == "(nothing)" && v.String() == "")
 	empty := known && (v.String() == "" || v.String() == "no" || v.String() == "-1")
 	if s.Because != "" && empty {
@@ -128,6 +130,29 @@ func sides(f *audit.Followed, field string) (s Sides, worth bool) {
 		return s, false
 	}
 	return s, known || seen || !isQuiet(field)
+}
+
+// Who says what a visitor gets.
+const (
+	fromLine    = "the server's line"
+	fromProgram = "the program"
+	fromUnknown = "not known"
+)
+
+// whoSays tells where a header of an answer comes from: a line of the server's configuration that says the same; or else, where the server
+// hands the address to a program and no line of its says it, that program: the content system. What is neither is not known: something
+// may stand between.
+func whoSays(f *audit.Followed, s Sides, known bool, configured string) string {
+	handler, _ := f.Answer.Field("handler")
+	switch {
+	case fieldHeaders[s.Field] == "" || s.Served == "" || s.Served == "(nothing)":
+		return ""
+	case known && strings.EqualFold(s.Served, configured):
+		return fromLine
+	case !known && (handler.Text() == "program" || handler.Text() == "proxy"):
+		return fromProgram
+	}
+	return fromUnknown
 }
 
 func isQuiet(field string) bool {

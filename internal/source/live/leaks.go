@@ -24,6 +24,7 @@ import (
 type Leaky struct {
 	Path string // of its address
 	File string // below the root of the site
+	Kind string // what it is, in words
 	Head []byte
 }
 
@@ -264,7 +265,7 @@ func (p probe) told(body []byte) (facts.Leaked, bool) {
 		if head := p.known.Head; len(head) == 0 || !bytes.HasPrefix(body, head[:min(len(head), len(body))]) || len(body) < min(len(head), leakBytes) {
 			return facts.Leaked{}, false
 		}
-		return facts.Leaked{Path: p.path, File: p.known.File, Kind: "file that nobody outside should see", Sign: "its first bytes are those of the file"}, true
+		return facts.Leaked{Path: p.path, File: p.known.File, Kind: p.known.Kind, Sign: "its first bytes are those of the file"}, true
 	}
 	for _, kind := range p.kinds {
 		if kind.is(body) {
