@@ -13,6 +13,9 @@ import (
 func (ask *Request) backups(seen *facts.Seen) {
 	records, read := seen.Records[facts.ListBackups]
 	if !read {
+		if ask.Dialect != nil {
+			seen.AddGap(facts.Gap{Source: facts.Settings, Kind: facts.Unmapped, What: "how many back-ups there are", Names: []string{facts.BackupsKept.Name, facts.BackupsNewest.Name}, Because: "no list of back-ups was read"})
+		}
 		return
 	}
 	root, public := ask.root(), ""

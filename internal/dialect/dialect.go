@@ -511,7 +511,7 @@ func fieldNames(fields []facts.Field) []string {
 // Names lists the mapped settings in the order of the catalogue.
 func (d *Dialect) Names() []string {
 	var names []string
-	for _, name := range facts.Names(facts.Settings) {
+	for _, name := range facts.Kept() {
 		if _, ok := d.Settings[name]; ok {
 			names = append(names, name)
 		}
@@ -521,7 +521,7 @@ func (d *Dialect) Names() []string {
 
 // Unmapped lists the settings of the catalogue that the dialect does not map.
 func (d *Dialect) Unmapped() []string {
-	return slices.DeleteFunc(facts.Names(facts.Settings), func(name string) bool {
+	return slices.DeleteFunc(facts.Kept(), func(name string) bool {
 		_, ok := d.Settings[name]
 		return ok
 	})

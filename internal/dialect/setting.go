@@ -176,8 +176,8 @@ func (d *Dialect) checkSettings() error {
 			name = now
 		}
 		entry, known := facts.Lookup(facts.Settings.Name(name))
-		if !known {
-			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Names(facts.Settings)))
+		if !known || entry.Worked {
+			return d.errorf(setting.Pos, "there is no setting %q%s", name, nearest.Hint(name, facts.Kept()))
 		}
 		setting.Name, setting.Type, setting.Entry = name, entry.Type, entry
 		if err := d.checkSetting(setting); err != nil {

@@ -96,7 +96,7 @@ type match struct {
 func (d *Draft) weigh(page *visible) {
 	var all []match
 	bySetting := map[string][]match{}
-	for _, name := range facts.Names(facts.Settings) {
+	for _, name := range facts.Kept() {
 		w, known := thesaurus[name]
 		if !known {
 			continue
@@ -119,7 +119,7 @@ func (d *Draft) weigh(page *visible) {
 			found[m.setting], taken[m.at] = m, m.setting
 		}
 	}
-	for _, name := range facts.Names(facts.Settings) {
+	for _, name := range facts.Kept() {
 		if m, ok := found[name]; ok {
 			d.Findings = append(d.Findings, d.finding(m, bySetting[name], taken, all))
 		}

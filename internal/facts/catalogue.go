@@ -28,6 +28,7 @@ type Term struct {
 	SeenBy  []Who  // who notices a change of it at all
 	Markup  string // how it stands in the source of a page, with {value} in it or a word for each of yes and no, yes first
 	Opens   bool   // when it is yes, search engines come: what they would see is put right first
+	Worked  bool   // it is worked out of others, so no dialect has a place for it
 	Meant   []int  // what addresses may answer after a change of it, since that is meant: 503 with a maintenance notice
 
 	// Steady says whether it may differ from look to look though nothing was changed.
@@ -99,6 +100,9 @@ func (k Key[V]) markup(how string) Key[V]   { k.Markup = how; return k }
 func (k Key[V]) opens() Key[V]              { k.Opens = true; return k }
 func (k Key[V]) seenBy(who ...Who) Key[V]   { k.SeenBy = who; return k }
 
+// worked says that it is worked out of other settings or lists, so that no dialect has a place for it.
+func (k Key[V]) worked() Key[V] { k.Worked = true; return k }
+
 // varies says that it differs from look to look though nothing was changed.
 func (k Key[V]) varies() Key[V] { k.Steady.Varies = true; return k }
 
@@ -162,6 +166,17 @@ func Setting(name string) (Term, bool) { return Lookup(Settings.Name(name)) }
 // Of lists the terms of one source.
 func Of(source Source) []*Term {
 	return slices.DeleteFunc(slices.Clone(catalogue()), func(t *Term) bool { return t.Source != source })
+}
+
+// Kept lists the settings that a content system may keep, without their source: all but those that are worked out.
+func Kept() []string {
+	var names []string
+	for _, term := range Of(Settings) {
+		if !term.Worked {
+			names = append(names, term.Short())
+		}
+	}
+	return names
 }
 
 // Names lists the names of one source without it: site.title.

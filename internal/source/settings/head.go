@@ -19,7 +19,6 @@ func (g *gathering) headCode() {
 	}
 	code := r.Value.Text()
 	g.seen.Add(facts.HeadHosts.Reading(hostsIn(code), r.Origin), facts.HeadSize.Reading(int64(len(code)), r.Origin), facts.HeadObscured.Reading(obscured.MatchString(code), r.Origin))
-	g.told = append(g.told, facts.HeadHosts.Short(), facts.HeadSize.Short(), facts.HeadObscured.Short())
 }
 
 var (

@@ -40,7 +40,6 @@ func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) 
 	}
 	g.counted()
 	g.headCode()
-	g.backedUp()
 	g.unmapped()
 	if login, known := g.seen.Is(facts.LoginPath.Term); known {
 		g.seen.Tell(facts.LoginPathHint, login.Text())
@@ -272,13 +271,6 @@ func (g *gathering) counted() {
 			return r.Values["path"].Text() == front.Text() && r.Values["published"].Bool()
 		})
 		add(facts.FrontPagePublished.Reading(published, of("pages")))
-	}
-}
-
-// backedUp says which terms are worked out of the list of back-ups, where the folder of the site is known as well.
-func (g *gathering) backedUp() {
-	if _, seen := g.seen.Records[facts.ListBackups]; seen {
-		g.told = append(g.told, facts.BackupsKept.Short(), facts.BackupsNewest.Short())
 	}
 }
 
