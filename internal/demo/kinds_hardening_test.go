@@ -48,6 +48,13 @@ func contactSays(text string) func(*installation) {
 	}
 }
 
+// sessionIs has the login page set a session's cookie.
+func sessionIs(cookie string) func(*installation) {
+	return func(b *installation) {
+		servedOn(b.options["signin_path"]+"/", header("Set-Cookie", cookie))(b)
+	}
+}
+
 // keyFor gives a key of the site to a service, or has it call one.
 func keyFor(name, service, kind string) func(*installation) {
 	return func(b *installation) { b.keys = append(b.keys, outsider{name, service, kind}) }
@@ -212,6 +219,9 @@ var hardeningKinds = []change{
 	{"hardening.security-contact", "a day without an hour", contactSays("Contact: tel:+44-1632-960001\nExpires: 2099-01-01\n")},
 	{"hardening.security-contact", "a page in its place", servedOn("/.well-known/security.txt", answering(http.StatusOK), header("Content-Type", "text/html"), instead("<!doctype html><title>Contact: us</title>"))},
 	{"hardening.spam-served", "a letter to everybody", onAbout(`<form method="POST"><textarea name="words"></textarea></form>`)},
+	{"hardening.cookies", "one whose name promises what it does not keep", sessionIs("__Host-sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Lax; Path=/stage-door")},
+	{"hardening.cookies", "a promise in capitals", sessionIs("__SECURE-sid=0123456789abcdef0123456789abcdef; HttpOnly; SameSite=Lax")},
+	{"hardening.cookies", "for requests of others in a word that nobody knows", sessionIs("sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Sometimes")},
 	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
 	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},
 	{"hardening.keys-known", "a key for nobody", keyFor("unnamed", "", "key")},
@@ -315,6 +325,7 @@ var hardeningHarmless = []change{
 		onAbout(`<form method="post" action="/reset-password/"><input type="password" autocomplete="new-password"><input type="password" autocomplete="new-password"></form>`)(b)
 	}},
 	{"", "a signed contact with a comment", contactSays("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n# who we are\nContact: mailto:post@install.example\nContact: https://install.example/flaws\nExpires: 2099-01-01T00:00:00.000Z\nPreferred-Languages: en, de\n-----BEGIN PGP SIGNATURE-----\n\nExpires: 1\n-----END PGP SIGNATURE-----\n")},
+	{"", "a session that keeps what its name promises", sessionIs("__Host-sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Strict; Path=/")},
 	{"", "code in the head that names no host", told("head_code", `<script type="text/plain">document.documentElement.className = "lit" // a function (of light)</script>`)},
 	{"", "code in the head of the site's own name", func(b *installation) {
 		b.set("head_code", `<link rel="license" href="`+b.options["public_url"]+`/privacy/"><meta name="color-scheme" content="light">`)

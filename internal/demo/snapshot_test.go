@@ -54,7 +54,10 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		"caching.key", "caching.exclusions", "caching.gain", "caching.assets", "caching.validators", "caching.vary", "caching.vary-assets",
 		"caching.byte-code", "caching.errors-brief", "caching.errors-served", "delivery.compression", "delivery.compression-assets", "delivery.minified",
 		"delivery.asset-count", "delivery.asset-owner", "delivery.page-weight", "delivery.image-format", "delivery.image-weight", "delivery.image-size",
-		"delivery.first-byte", "delivery.network", "delivery.protocol", "delivery.capabilities"}, since)
+		"delivery.first-byte", "delivery.network", "delivery.protocol", "delivery.capabilities",
+		"hardening.spam-comments", "hardening.messages", "hardening.profiles", "hardening.firewall", "hardening.firewall-learning", "hardening.backups", "hardening.backup-age", "hardening.backup-place",
+		"hardening.keys-known", "hardening.head-code", "hardening.tls", "hardening.security-contact", "hardening.nothing-leaks", "hardening.errors-served", "hardening.spam-served",
+		"permissions.one-owner", "permissions.needed-writable"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())

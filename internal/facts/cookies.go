@@ -2,7 +2,7 @@ package facts
 
 import "encoding/json"
 
-// A Cookie is one that the site sets for a visitor (RFC 6265). What it holds is not kept.
+// A Cookie is one that the site sets for a visitor (RFC 6265bis). What it holds is not kept.
 type Cookie struct {
 	Name      string `json:"name"`
 	From      string `json:"from"` // the address that set it
@@ -11,6 +11,7 @@ type Cookie struct {
 	HTTPOnly  bool   `json:"http_only"`
 	SameSite  string `json:"same_site"` // strict, lax, none, or nothing
 	Life      int64  `json:"life"`      // in seconds; 0 until the browser closes
+	Refused   string `json:"refused"`   // why browsers do not keep it, "" when they do
 	Session   bool   `json:"session"`   // it seems to carry somebody's session
 
 	lacks lacking
@@ -23,6 +24,7 @@ var cookieTable = tableOf(
 	yes("secure", "it is only sent over one", func(c *Cookie) bool { return c.Secure }),
 	yes("http_only", "scripts of a page do not see it", func(c *Cookie) bool { return c.HTTPOnly }),
 	text("same_site", "whether other sites' requests carry it: strict, lax, none; nothing when it does not say", func(c *Cookie) string { return c.SameSite }),
+	text("refused", "why browsers do not keep it at all; nothing when they do", func(c *Cookie) string { return c.Refused }).sinceFormat(8).follows("secure", "same_site"),
 	column[Cookie]{Field: Field{Name: "life", Type: Duration, Meaning: "how long it lives; 0 until the browser closes"}, get: func(c *Cookie) (Value, bool) { return NumberOf(Duration, c.Life), true }},
 	yes("session", "it carries somebody's session: it is the runtime's, or its name and what it holds say so", func(c *Cookie) bool { return c.Session }),
 )

@@ -13,7 +13,7 @@ type Leaked struct {
 	Path   string `json:"path"`           // of the address
 	URL    string `json:"url"`            //
 	Kind   string `json:"kind"`           // version control, environment, dump, archive, copy of a program, log, key, passwords, database, list of files, what the runtime says of itself
-	Sign   string `json:"sign"`           // how it was told, in a few words
+	Sign   string `json:"sign"`           // how it was told, in a few words; "" for a file that it begins like
 	Status int    `json:"status"`         // 200 or 206
 	File   string `json:"file,omitempty"` // the file below the root that it is, "" when nobody knows
 
@@ -23,7 +23,7 @@ type Leaked struct {
 var leakTable = tableOf(
 	text("path", "the path of its address", func(l *Leaked) string { return l.Path }),
 	text("kind", "what it is", func(l *Leaked) string { return l.Kind }),
-	text("sign", "how that was told", func(l *Leaked) string { return l.Sign }),
+	text("sign", "how that was told; nothing for a file that it begins like", func(l *Leaked) string { return l.Sign }),
 	number("status", "what the address answers", func(l *Leaked) int { return l.Status }),
 )
 

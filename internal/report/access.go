@@ -100,7 +100,8 @@ func said(s *facts.Snapshot, term *facts.Term) (list []string, there bool) {
 	return r.Value.List(), there && r.Origin.Default == ""
 }
 
-func (a *AccessOf) add(s *facts.Snapshot, g AccessGroup, list string, term *facts.Term) {
+// add adds a way in; from is the list or the setting that tells of it.
+func (a *AccessOf) add(s *facts.Snapshot, g AccessGroup, from string, term *facts.Term) {
 	if term != nil {
 		_, g.Said = said(s, term)
 		g.Intent = term.Short()
@@ -108,13 +109,10 @@ func (a *AccessOf) add(s *facts.Snapshot, g AccessGroup, list string, term *fact
 	if g.Rows == nil {
 		g.Rows = []AccessRow{}
 	}
-	if len(g.Rows) == 0 && g.Unseen == "" && list != "" {
-		if _, seen := s.Items(list); !seen && strings.Count(list, ".") == 1 {
-			if _, is := facts.Lists[list]; is {
-				g.Unseen = s.Why(list)
-			} else if _, known := s.Effective(list); !known {
-				g.Unseen = s.Why(list)
-			}
+	if len(g.Rows) == 0 && g.Unseen == "" && from != "" {
+		_, seen := s.Items(from)
+		if _, known := s.Effective(from); !seen && !known {
+			g.Unseen = s.Why(from)
 		}
 	}
 	a.Groups = append(a.Groups, g)

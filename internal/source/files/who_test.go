@@ -1,6 +1,7 @@
 package files
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -24,9 +25,22 @@ import (
 // asking makes the test's own program ask, as another user, what it may do: TestMain answers and ends.
 const askingEnv = "WELTAXIS_TEST_MAY"
 
+// gatheringEnv makes it look at a tree.
+const gatheringEnv = "WELTAXIS_TEST_GATHER"
+
 func TestMain(m *testing.M) {
 	if root := os.Getenv(askingEnv); root != "" {
 		answer(root)
+		return
+	}
+	if root := os.Getenv(gatheringEnv); root != "" {
+		seen, err := (&Source{Root: root}).Gather(context.Background())
+		if err == nil {
+			err = json.NewEncoder(os.Stdout).Encode(seen)
+		}
+		if err != nil {
+			panic(err)
+		}
 		return
 	}
 	os.Exit(m.Run())
@@ -230,6 +244,28 @@ func TestWhatIsToldIsWhatAProcessMayDo(t *testing.T) {
 		require.NoError(t, os.RemoveAll(root))
 	}
 	assert.Greater(t, compared, count*60)
+}
+
+// TestWhatAPlainUserCannotSeeIsAGap: a process of another user looks at a tree of which one folder is closed to it.
+func TestWhatAPlainUserCannotSeeIsAGap(t *testing.T) {
+	root := commonGround(t)
+	put(t, root, "open/a.txt", 0o644)
+	put(t, root, "shut/b.key", 0o644)
+	require.NoError(t, os.Chmod(filepath.Join(root, "shut"), 0o700))
+	self, err := os.Executable()
+	require.NoError(t, err)
+	command := exec.Command(self)
+	command.Env, command.Dir = append(os.Environ(), gatheringEnv+"="+root), "/"
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 4298, Gid: 4298, Groups: []uint32{4298}}}
+	out, err := command.Output()
+	require.NoError(t, err)
+	seen := facts.Seen{}
+	require.NoError(t, json.Unmarshal(out, &seen))
+	require.Len(t, seen.Gaps, 1)
+	assert.Equal(t, "shut", seen.Gaps[0].What)
+	assert.Equal(t, facts.Refused, seen.Gaps[0].Kind)
+	assert.True(t, seen.Partial())
+	in(t, &facts.Snapshot{Seen: seen}, "open/a.txt")
 }
 
 // TestWhoMayIsTold of classes: readers and writers besides the owner and the web server, by group, list, folder and mount.

@@ -384,7 +384,7 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			continue // not a cookie, or one that is taken away
 		}
 		now := facts.Cookie{Name: facts.Shorten(cookie.Name, 100), From: at, Encrypted: strings.HasPrefix(at, "https:"), Secure: cookie.Secure, HTTPOnly: cookie.HttpOnly, SameSite: sameSite(cookie.SameSite),
-			Session: carriesSession(cookie)}
+			Session: carriesSession(cookie), Refused: whyRefused(cookie, strings.HasPrefix(at, "https:"))}
 		switch {
 		case cookie.MaxAge > 0:
 			now.Life = int64(cookie.MaxAge)
@@ -404,6 +404,23 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			v.seen.Cookies = append(v.seen.Cookies, now)
 		}
 	}
+}
+
+// whyRefused is why browsers do not keep a cookie that is set at an address: its name promises what it does not say, or it says what
+// only counts together with Secure (RFC 6265bis §4.1.3, §5.6).
+func whyRefused(cookie *http.Cookie, encrypted bool) string {
+	name := strings.ToLower(cookie.Name)
+	switch {
+	case cookie.Secure && !encrypted:
+		return "it says Secure, and was set without encryption"
+	case strings.HasPrefix(name, "__secure-") && !cookie.Secure:
+		return "its name begins with __Secure-, and it does not say Secure"
+	case strings.HasPrefix(name, "__host-") && (!cookie.Secure || cookie.Path != "/" || cookie.Domain != ""):
+		return "its name begins with __Host-, and that asks for Secure, Path=/ and no Domain"
+	case cookie.SameSite == http.SameSiteNoneMode && !cookie.Secure:
+		return "it says SameSite=None, and that counts with Secure alone"
+	}
+	return ""
 }
 
 // carriesSession tells whether a cookie seems to carry somebody's session, by its name, or by what it holds and for how long.

@@ -76,7 +76,7 @@ var (
 	failureMarks = [][]byte{[]byte(" on line "), []byte("Traceback (most recent call last)"), []byte("tack trace"), []byte("SQLSTATE["), []byte("error in your SQL syntax"), []byte("Exception"), []byte("ORA-0"), []byte("syntax error at or near")}
 	quoted       = regexp.MustCompile(`(?is)<(pre|code|samp|textarea|script|style)\b.*?</(?:pre|code|samp|textarea|script|style)>|<!--.*?-->`)
 	anyTag       = regexp.MustCompile(`<[^>]*>`)
-	failures     = regexp.MustCompile(`(?s)(?:Fatal error|Parse error|Recoverable fatal error|Warning|Notice|Deprecated|Strict Standards): .{1,400}? in (?:/|[A-Za-z]:\\|phar:).{1,300}? on line \d+` +
+	failures     = regexp.MustCompile(`(?s)(?:Fatal error|Parse error|Recoverable fatal error|Warning|Notice|Deprecated|Strict Standards): .{1,400}? in (?:/|[A-Za-z]:\\|phar:).{1,300}?\.[A-Za-z0-9]{1,6}(?:\(\d+\) : [^<]{1,60})? on line \d+` +
 		`|Traceback \(most recent call last\):|[Ss]tack trace:\s*#0 |Uncaught (?:[A-Z]\w*\\)*\w*(?:Exception|Error): ` +
 		`|SQLSTATE\[[0-9A-Z]{5}\]|You have an error in your SQL syntax|ORA-0\d{4}:|ERROR:\s+syntax error at or near` +
 		`|\b(?:[a-z]\w*\.){2,}[A-Z]\w*(?:Exception|Error)\b.{0,300}?\s+at (?:[a-z]\w*\.)+`)

@@ -265,7 +265,7 @@ func (p probe) told(body []byte) (facts.Leaked, bool) {
 		if head := p.known.Head; len(head) == 0 || !bytes.HasPrefix(body, head[:min(len(head), len(body))]) || len(body) < min(len(head), leakBytes) {
 			return facts.Leaked{}, false
 		}
-		return facts.Leaked{Path: p.path, File: p.known.File, Kind: p.known.Kind, Sign: "its first bytes are those of the file"}, true
+		return facts.Leaked{Path: p.path, File: p.known.File, Kind: p.known.Kind}, true
 	}
 	for _, kind := range p.kinds {
 		if kind.is(body) {
