@@ -189,8 +189,8 @@ func beside() []hostile {
 	return []hostile{
 		{name: "a flood in robots.txt", serve: at("/robots.txt", "text/plain", "User-agent: *\n"+strings.Repeat("Disallow: /a*b*c*d*e$\n", 100_000)), exit: any, says: "It answers"},
 		{name: "stars in robots.txt", serve: at("/robots.txt", "text/plain", "User-agent: *\nDisallow: /"+strings.Repeat("*a", 200_000)+"\n"), exit: any, says: "It answers"},
-		{name: "private paths in robots.txt", serve: at("/robots.txt", "text/plain", "User-agent: nobody\nDisallow: /x\nUser-agent: *\nAllow: /\n"+strings.Repeat("Disallow: /backup-x\n", 5000)), exit: any, says: "It answers", requests: 60},
-		{name: "sitemaps that name sitemaps", serve: at("/sitemap.xml", "application/xml", "<sitemapindex>"+strings.Repeat("<sitemap><loc>/sitemap.xml</loc></sitemap>", 10_000)+"</sitemapindex>"), exit: any, says: "It answers", requests: 120},
+		{name: "private paths in robots.txt", serve: at("/robots.txt", "text/plain", "User-agent: nobody\nDisallow: /x\nUser-agent: *\nAllow: /\n"+strings.Repeat("Disallow: /backup-x\n", 5000)), exit: any, says: "It answers", requests: 140},
+		{name: "sitemaps that name sitemaps", serve: at("/sitemap.xml", "application/xml", "<sitemapindex>"+strings.Repeat("<sitemap><loc>/sitemap.xml</loc></sitemap>", 10_000)+"</sitemapindex>"), exit: any, says: "It answers", requests: 200},
 		{name: "a sitemap of a million", serve: at("/sitemap.xml", "application/xml", "<urlset>"+strings.Repeat("<url><loc>http://a.example/x</loc></url>", 90_000)+"</urlset>"), exit: any, says: "It answers", requests: 120},
 		{name: "a sitemap that laughs", serve: at("/sitemap.xml", "application/xml", laughs), exit: any, says: "It answers"},
 		{name: "a feed that laughs", serve: func(w http.ResponseWriter, r *http.Request) {

@@ -158,6 +158,9 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 		}
 		return unseen(cmp.Or(failure(err), "it leads to another site"), facts.Failed), nil
 	}
+	if refused(first, nil) {
+		return unseen(errRefuses.Error(), facts.Failed), nil
+	}
 	v.home = first.final
 	v.readRobots(bounded)
 	v.seen = facts.Seen{} // the look before told of it
@@ -177,7 +180,7 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 	}
 	// Being turned away from all of this is what one hopes for; being turned away from the home page as well is no answer.
 	again, err := v.client.follow(bounded, v.home, v.sameSite)
-	if refused(again, err) && !refused(first, nil) {
+	if refused(again, err) {
 		return unseen(errRefuses.Error(), facts.Failed), nil
 	}
 	v.seen.Leaks = leaks
@@ -228,6 +231,9 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 		}
 		group.Go(func() error {
 			body, status, err := v.begin(ctx, p.path)
+			if v.turnsAway(ctx, status, err) {
+				return errRefuses
+			}
 			switch {
 			case errors.Is(err, errClosed): // how some turn such requests away
 				return nil
@@ -236,8 +242,6 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 				defer mu.Unlock()
 				failed = cmp.Or(failed, err)
 				return nil
-			case status == http.StatusTooManyRequests:
-				return errRefuses
 			case status != http.StatusOK && status != http.StatusPartialContent, len(body) == 0, bytes.Equal(body, nothing):
 				return nil
 			}
@@ -257,6 +261,33 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(b.File, a.File))
 	})
 	return slices.CompactFunc(leaks, func(a, b facts.Leaked) bool { return a.Path == b.Path }), barred, failed
+}
+
+// turnsAway tells whether the site turns us away rather than what we ask for: when several in a row are refused, and the home page too.
+func (v *visit) turnsAway(ctx context.Context, status int, err error) bool {
+	v.refusal.mu.Lock()
+	if status == http.StatusForbidden || status == http.StatusTooManyRequests || errors.Is(err, errClosed) {
+		v.refusal.inARow++
+	} else {
+		v.refusal.inARow = 0
+	}
+	ask := v.refusal.inARow >= refusals && !v.refusal.refuses
+	if ask {
+		v.refusal.inARow = 0
+	}
+	v.refusal.mu.Unlock()
+	if !ask {
+		return v.refusal.is() || status == http.StatusTooManyRequests
+	}
+	home, err := v.client.follow(ctx, v.home, v.sameSite)
+	home.last.release()
+	if !refused(home, err) {
+		return false
+	}
+	v.refusal.mu.Lock()
+	v.refusal.refuses = true
+	v.refusal.mu.Unlock()
+	return true
 }
 
 // told tells whether a body is what leaks there.

@@ -10,16 +10,16 @@ import (
 func TestHostsInCode(t *testing.T) {
 	for code, hosts := range map[string][]string{
 		"": {},
-		`<script src="/a.js"></script><!-- see a.example for b.example -->`:                        {},
-		`<script async src="https://Count.Webworks.example:8443/c.js?x=//not.example"></script>`:   {"count.webworks.example"},
-		`<script>load("//figures.example/a"); var b = 'https:\/\/other.example\/b'</script>`:       {"figures.example", "other.example"},
+		`<script src="/a.js"></script><!-- see a.example for b.example -->`:                         {},
+		`<script async src="https://Count.Webworks.example:8443/c.js?x=//not.example"></script>`:    {"count.webworks.example"},
+		`<script>load("//figures.example/a"); var b = 'https:\/\/other.example\/b'</script>`:        {"figures.example", "other.example"},
 		`<style>@import url(//fonts.example/a.css); a{background:url(https://b.example/c)}</style>`: {"b.example", "fonts.example"},
-		`<link rel=preconnect href=//a.example><link rel=preconnect href=//a.example>`:             {"a.example"},
-		`<meta http-equiv="refresh" content="0; url=https://elsewhere.example/">`:                  {"elsewhere.example"},
-		`<!--[if lt IE 9]><script src="https://old.example/x.js"></script><![endif]-->`:            {"old.example"},
-		`<script>a / b // c.d`: {},
+		`<link rel=preconnect href=//a.example><link rel=preconnect href=//a.example>`:              {"a.example"},
+		`<meta http-equiv="refresh" content="0; url=https://elsewhere.example/">`:                   {"elsewhere.example"},
+		`<!--[if lt IE 9]><script src="https://old.example/x.js"></script><![endif]-->`:             {"old.example"},
+		`<script>a / b // c.d`:                                  {},
 		`<script>new WebSocket("wss://talk.example/")</script>`: {"talk.example"},
-		`<script src="https://` + strings.Repeat("a", 3000):      {},
+		`<script src="https://` + strings.Repeat("a", 3000):     {},
 	} {
 		assert.Equal(t, hosts, hostsIn(code), code)
 	}
