@@ -98,6 +98,7 @@ func usualProbes(host string, configs []string) []probe {
 	one := func(kind secretKind) []secretKind { return []secretKind{kind} }
 	add(one(gitHead), ".git/HEAD")
 	add(one(gitConfig), ".git/config")
+	add(one(gitIndex), ".git/index")
 	add(one(svnEntries), ".svn/entries", ".svn/wc.db")
 	add(one(hgRequires), ".hg/requires")
 	add(one(environment), ".env", ".env.local", ".env.production", ".env.bak", ".env.old", ".env~", ".env.save")
