@@ -384,7 +384,7 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			continue // not a cookie, or one that is taken away
 		}
 		now := facts.Cookie{Name: facts.Shorten(cookie.Name, 100), From: at, Encrypted: strings.HasPrefix(at, "https:"), Secure: cookie.Secure, HTTPOnly: cookie.HttpOnly, SameSite: sameSite(cookie.SameSite),
-			Session: carriesSession(cookie), Refused: whyRefused(cookie, strings.HasPrefix(at, "https:"))}
+			Session: carriesSession(cookie), Refused: whyRefused(cookie)}
 		switch {
 		case cookie.MaxAge > 0:
 			now.Life = int64(cookie.MaxAge)
@@ -407,12 +407,10 @@ func (v *visit) tellCookies(at string, header http.Header) {
 }
 
 // whyRefused is why browsers do not keep a cookie that is set at an address: its name promises what it does not say, or it says what
-// only counts together with Secure (RFC 6265bis §4.1.3, §5.6).
-func whyRefused(cookie *http.Cookie, encrypted bool) string {
+// only counts together with Secure (RFC 6265bis §4.1.3, §5.6). That Secure comes without encryption is told by the encryption that is missing.
+func whyRefused(cookie *http.Cookie) string {
 	name := strings.ToLower(cookie.Name)
 	switch {
-	case cookie.Secure && !encrypted:
-		return "it says Secure, and was set without encryption"
 	case strings.HasPrefix(name, "__secure-") && !cookie.Secure:
 		return "its name begins with __Secure-, and it does not say Secure"
 	case strings.HasPrefix(name, "__host-") && (!cookie.Secure || cookie.Path != "/" || cookie.Domain != ""):

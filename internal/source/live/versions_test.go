@@ -64,7 +64,7 @@ func TestCookies(t *testing.T) {
 		{Name: "k", From: "https://x.example/a", Encrypted: true, Life: 60},
 		{Name: "csrf_token", From: "https://x.example/a", Encrypted: true},
 		{Name: "q", From: "https://x.example/a", Encrypted: true, Session: true},
-		{Name: "ad", From: "https://x.example/a", Encrypted: true, SameSite: "none"},
+		{Name: "ad", From: "https://x.example/a", Encrypted: true, SameSite: "none", Refused: "it says SameSite=None, and that counts with Secure alone"},
 		{Name: "stage_session", From: "http://x.example/b", Session: true},
 	}, v.seen.Cookies)
 }
