@@ -331,6 +331,7 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 		if ask.Live, err = liveOptions(s, l, options); err != nil {
 			return nil, s.ErrorAt(l.Pos, "live: %s", err)
 		}
+		ask.signs()
 		if ask.Dialect != nil {
 			for _, a := range ask.Dialect.Assets {
 				ask.Live.Owners = append(ask.Live.Owners, live.Owned{Path: a.Path, Of: a.Of, Used: a.Used})
@@ -338,6 +339,25 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 		}
 	}
 	return ask, nil
+}
+
+// signs has the look from outside go by the signs of the site's own dialect, or of all that ship where the site file names none.
+func (ask *Request) signs() {
+	spoken := []*dialect.Dialect{ask.Dialect}
+	if ask.Dialect == nil {
+		spoken = nil
+		for _, name := range dialect.Shipped() {
+			if d, err := dialect.Load(name, ""); err == nil {
+				spoken = append(spoken, d)
+			}
+		}
+	}
+	for _, d := range spoken {
+		for _, s := range d.Signs {
+			ask.Live.Signs = append(ask.Live.Signs, live.Sign{In: s.In, Match: s.Expression, Gives: s.Gives, Name: s.Name, Sure: s.Sure})
+		}
+		ask.Live.Installers = append(ask.Live.Installers, d.Installers...)
+	}
 }
 
 // gather has every step look that was asked for: as soon as it has been told what it needs, side by side with those

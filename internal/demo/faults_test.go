@@ -274,11 +274,15 @@ var faults = map[string]fault{
 	"hardening.spam-served": onPage("contact", func(p *page) {
 		p.Body += `<form method="post" action="/contact/"><textarea name="words" aria-label="Your letter"></textarea><button>Send</button></form>`
 	}),
-	"hardening.code-editing":    {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
-	"hardening.spam":            set("form_asks", "no"),
-	"hardening.usage-reporting": set("report_usage", "yes"),
-	"hardening.hsts":            {do: func(b *installation) { b.before = onPages(header("Strict-Transport-Security", "max-age=3600")) }},
-	"hardening.certificate":     {do: func(b *installation) { b.certified = 5 * 24 * time.Hour }},
+	"hardening.generator-hidden": twin("hardening.generator-hidden-declared", "show_maker", "yes"),
+	"hardening.discreet":         onAddressFault("/feed.xml", inPlaceOf("<link>", "<generator>Brindle</generator><link>")),
+	"hardening.installer-gone":   onAddressFault("/install/", answering(http.StatusOK), header("Content-Type", "text/html"), instead(`<!doctype html><title>Raise the curtain</title><form method="post"><input name="db_host"><input name="admin_password"></form>`)),
+	"hardening.login-address":    set("signin_path", "/wings"),
+	"hardening.code-editing":     {do: func(b *installation) { b.aloud["edit_code"] = "true" }},
+	"hardening.spam":             set("form_asks", "no"),
+	"hardening.usage-reporting":  set("report_usage", "yes"),
+	"hardening.hsts":             {do: func(b *installation) { b.before = onPages(header("Strict-Transport-Security", "max-age=3600")) }},
+	"hardening.certificate":      {do: func(b *installation) { b.certified = 5 * 24 * time.Hour }},
 	"hardening.content-policy": {do: func(b *installation) {
 		b.before = onPages(header("Content-Security-Policy", "default-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'self'"))
 	}},

@@ -29,6 +29,7 @@ var pageTemplate = template.Must(template.New("page").Parse(pageHTML))
 // cache still has the old page.
 type standIn struct {
 	root  string // of the installation
+	marks string // what the page caches put into every page while they are told to mark what they keep
 	lore  *lore
 	kept  keeper
 	takes time.Duration // to make a page anew
@@ -52,7 +53,13 @@ func (v *view) keep(key string, body []byte) string {
 
 func newStandIn(in *installation, root string) (*standIn, error) {
 	kept, err := in.system.open(root, in.database)
-	return &standIn{root: root, lore: in.system.lore(), kept: kept, cache: map[string]cached{}, takes: uncached}, err
+	marks := ""
+	for _, e := range in.extensions {
+		if e.Active && (strings.Contains(e.Kind, "cache") || e.Kind == "backwater" || e.Kind == "cloche") {
+			marks += fmt.Sprintf("<!-- kept by %s %s -->\n", e.Name, e.Version)
+		}
+	}
+	return &standIn{root: root, marks: marks, lore: in.system.lore(), kept: kept, cache: map[string]cached{}, takes: uncached}, err
 }
 
 func (s *standIn) close() { s.kept.close() }
@@ -361,6 +368,9 @@ func (v *view) page() (int, http.Header, []byte) {
 	var body bytes.Buffer
 	if err := pageTemplate.Execute(&body, out); err != nil {
 		return http.StatusInternalServerError, header, []byte("Something fell over.")
+	}
+	if v.yes("cache_marks") {
+		body.WriteString(v.marks)
 	}
 	return status, header, body.Bytes()
 }

@@ -44,6 +44,8 @@ type Dialect struct {
 	Lists      map[string]List     `yaml:"lists"`
 	Caches     []Kept              `yaml:"caches"`
 	Assets     []Asset             `yaml:"assets"`
+	Signs      []Outward           `yaml:"signs"`      // from which a stranger can tell the system
+	Installers []string            `yaml:"installers"` // paths at which it is set up
 	PageCaches []PageCache         `yaml:"page_caches"`
 	Relies     map[string][]string `yaml:"relies"`  // settings that do nothing unless the runtime has one of these modules
 	Modules    []string            `yaml:"modules"` // of the language runtime, without which parts of the system fail; nil when nobody says
@@ -63,6 +65,17 @@ type Asset struct {
 	Path string `yaml:"path"` // with {name} for the name of a theme or an extension
 	Of   string `yaml:"of"`   // theme, extension, uploads or system
 	Used string `yaml:"used"` // what stands in a page that uses the extension, with {name}
+}
+
+// An Outward is a sign from which a stranger can tell the system, or a part of it.
+type Outward struct {
+	In    string `yaml:"in"`    // tag, header, cookie, asset, markup, feed, error page
+	Match string `yaml:"match"` // a regular expression (RE2), with the groups name and version where it gives them away
+	Gives string `yaml:"gives"` // system, extension or theme; system when it is left out
+	Name  string `yaml:"name"`  // where the expression has no group for it; the system's own when it is left out
+	Sure  string `yaml:"sure"`  // certain, likely (when it is left out) or slight
+
+	Expression *regexp.Regexp `yaml:"-"`
 }
 
 // A PageCache is an extension that keeps whole pages, and what it puts into an installation: left behind, that is in the way of

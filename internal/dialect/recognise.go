@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"math"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/strict"
 )
 
@@ -22,7 +24,44 @@ type Sign struct {
 
 var sureness = map[string]float64{"certain": 0.98, "likely": 0.7, "slight": 0.3}
 
+// outwardPlaces are where signs stand that strangers see.
+var outwardPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "error page"}
+
+func (d *Dialect) checkOutward() error {
+	for i := range d.Signs {
+		sign := &d.Signs[i]
+		sign.Gives, sign.Sure = cmp.Or(sign.Gives, "system"), cmp.Or(sign.Sure, "likely")
+		if sign.Gives == "system" {
+			sign.Name = cmp.Or(sign.Name, d.Title)
+		}
+		expression, err := regexp.Compile(sign.Match)
+		switch {
+		case !slices.Contains(outwardPlaces, sign.In):
+			return d.errorf(strict.Pos{}, "signs: in is one of %s, not %q", strings.Join(outwardPlaces, ", "), sign.In)
+		case err != nil || sign.Match == "" || len(sign.Match) > maxExpression:
+			return d.errorf(strict.Pos{}, "signs: match is a regular expression (RE2) of at most %d letters, and this is none: %q", maxExpression, facts.Shorten(sign.Match, 80))
+		case !slices.Contains([]string{"system", "extension", "theme"}, sign.Gives):
+			return d.errorf(strict.Pos{}, "signs: gives is system, extension or theme, not %q", sign.Gives)
+		case sureness[sign.Sure] == 0:
+			return d.errorf(strict.Pos{}, "signs: sure is certain, likely or slight, not %q", sign.Sure)
+		}
+		sign.Expression = expression
+	}
+	for _, path := range d.Installers {
+		if !strings.HasPrefix(path, "/") {
+			return d.errorf(strict.Pos{}, "installers: %q is no path of an address; it begins with /", path)
+		}
+	}
+	return nil
+}
+
+// maxExpression is how long the expression of a sign may be.
+const maxExpression = 500
+
 func (d *Dialect) checkSigns() error {
+	if err := d.checkOutward(); err != nil {
+		return err
+	}
 	for _, sign := range d.Recognise {
 		switch {
 		case sign.File == "" && sign.Table == "" && sign.Page == "":

@@ -148,6 +148,7 @@ var Lists = map[string][]Field{
 	ListRepeats:   repeatTable.fields(),
 	ListTraces:    traceTable.fields(),
 	ListPrograms:  programTable.fields(),
+	ListSigns:     tellingTable.fields(),
 	ListLeaks:     leakTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),

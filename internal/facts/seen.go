@@ -23,6 +23,7 @@ type Seen struct {
 	Repeats   []Repeat   `json:"repeats"`
 	Traces    []Trace    `json:"traces"`
 	Programs  []Program  `json:"programs"`
+	Signs     []Telling  `json:"signs"`
 	Leaks     []Leaked   `json:"leaks"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
@@ -116,6 +117,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Repeats = merged(s.Repeats, more.Repeats)
 	s.Traces = merged(s.Traces, more.Traces)
 	s.Programs = merged(s.Programs, more.Programs)
+	s.Signs = merged(s.Signs, more.Signs)
 	s.Leaks = merged(s.Leaks, more.Leaks)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
@@ -187,6 +189,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Repeats), s.Repeats != nil
 	case ListTraces:
 		return each(s.Traces), s.Traces != nil
+	case ListSigns:
+		return each(s.Signs), s.Signs != nil
 	case ListLeaks:
 		return each(s.Leaks), s.Leaks != nil
 	case ListPrograms:

@@ -283,6 +283,7 @@ func (v *visit) notFound(ctx context.Context) {
 	say(v, facts.LiveNotFoundStatus, status, shown)
 	d := analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), sought{})
 	v.note(shown, failureIn(ch.last.body))
+	v.noteSigns("error page", string(ch.last.body[:min(len(ch.last.body), maxSignMarkup)]), at.String())
 	linksHome := slices.ContainsFunc(d.links, func(link string) bool { return facts.SameAddress(link, v.home.String()) })
 	say(v, facts.LiveNotFoundOwn, len(d.titles) > 0 && linksHome, shown)
 	if ch.last.status == http.StatusOK && ch.steps == 0 && isHTML(ch.last.header) {

@@ -209,6 +209,7 @@ func (v *visit) analyse(ch chain) *document {
 	if ch.last == nil || ch.last.status != http.StatusOK || !isHTML(ch.last.header) || unknownCharset(ch.last.header) != "" {
 		return nil
 	}
+	v.signsOf(ch.final.String(), ch.last.header, ch.last.body)
 	return analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{owners: v.Owners, analytics: v.Analytics, strangers: v.Strangers, linkTexts: ch.final.String() == v.home.String()})
 }
 

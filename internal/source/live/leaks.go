@@ -136,7 +136,7 @@ const leakBytes = 4096
 // it is, and nothing of it is kept. The error is only that of a context that ended.
 func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (facts.Seen, error) {
 	unseen := func(because string, kind facts.GapKind) facts.Seen {
-		return facts.Seen{Gaps: []facts.Gap{{Source: facts.Live, What: "what leaks", Kind: kind, Names: []string{facts.ListLeaks}, Because: because}}}
+		return facts.Seen{Gaps: []facts.Gap{{Source: facts.Live, What: "what leaks", Kind: kind, Names: []string{facts.ListLeaks, "live.installer."}, Because: because}}}
 	}
 	if !o.Own {
 		return unseen("live: {own: true} does not stand in the site file", facts.Unmapped), nil
@@ -176,6 +176,7 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 		probes = append(probes, probe{path: lying[i].Path, known: &lying[i]})
 	}
 	leaks, barred, failed := v.probeAll(bounded, probes, nothing)
+	v.installers(bounded, nothing)
 	if ctx.Err() != nil {
 		return facts.Seen{}, ctx.Err()
 	}
@@ -262,6 +263,48 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(b.File, a.File))
 	})
 	return slices.CompactFunc(leaks, func(a, b facts.Leaked) bool { return a.Path == b.Path }), barred, failed
+}
+
+// usualInstallers are where content systems are set up, by the names that the trade uses.
+var usualInstallers = []string{"/install/", "/install.php", "/installer/", "/installer.php", "/setup/", "/setup.php", "/install/index.php"}
+
+var (
+	// setUp is what a step of setting up speaks of, and setUpDone what stands there when all is done.
+	setUp     = regexp.MustCompile(`(?i)\b(?:database|db)[ _-]?(?:host|name|server|user|prefix|type|connection)|\b(?:admin(?:istrator)?|root)[ _-]?(?:password|account|name|e-?mail)|\b(?:install(?:ation|er)?|set-?up)\b.{0,80}\b(?:step|next|continue|begin|start|welcome|wizard)`)
+	setUpDone = regexp.MustCompile(`(?i)already (?:been )?(?:installed|set up|configured)|installation is (?:complete|locked)|(?:remove|delete) (?:the|this) (?:install|set-?up)|is locked`)
+	sends     = regexp.MustCompile(`(?i)<form\b[^>]*\bmethod\s*=\s*["']?post`)
+)
+
+// installers looks whether somebody who has not signed in is offered a step of setting the site up. Nothing is sent.
+func (v *visit) installers(ctx context.Context, nothing []byte) {
+	path, inert := "", false
+	for _, at := range slices.Concat(v.Installers, usualInstallers) {
+		u, err := v.home.Parse((&url.URL{Path: at}).EscapedPath())
+		if err != nil || !v.mayFetch(u) {
+			continue
+		}
+		body, status, err := v.begin(ctx, at)
+		if v.turnsAway(ctx, status, err) {
+			v.seen.AddGap(facts.Gap{Source: facts.Live, What: "where it is set up", Kind: facts.Failed, Names: []string{"live.installer."}, Because: errRefuses.Error()})
+			return
+		}
+		if err != nil || status != http.StatusOK && status != http.StatusPartialContent || !isMarkup(body) || bytes.Equal(body, nothing) {
+			continue
+		}
+		switch {
+		case sends.Match(body) && setUp.Match(body) && !setUpDone.Match(body):
+			path, inert = at, false
+		case path == "" && setUpDone.Match(body):
+			path, inert = at, true
+		}
+		if path != "" && !inert {
+			break
+		}
+	}
+	say(v, facts.LiveInstaller, path, v.home.String())
+	if path != "" {
+		say(v, facts.LiveInstallerInert, inert, v.home.String())
+	}
 }
 
 // turnsAway tells whether the site turns us away rather than what we ask for: when several in a row are refused, and the home page too.

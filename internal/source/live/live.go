@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -41,6 +42,8 @@ type Options struct {
 	List         []string // further paths or addresses of the site to look at
 	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
 	Previous     []string // addresses that answered at an earlier time
+	Signs        []Sign   // by which a stranger tells what a site runs on, besides the general ones
+	Installers   []string // paths at which the content system is set up
 	Owners       []Owned  // whose assets are whose
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
@@ -162,10 +165,13 @@ type visit struct {
 	pictures   map[string]pictured    // that were measured
 	session    string                 // the cookie of a session that the site began with us: name=value
 	validators map[string]http.Header // by which assets are asked for once more
-	failures   []string               // of programs that pages show, each with where
-	registers  string                 // the path of a page on which one may make an account
-	missing    *url.URL               // an address that cannot exist
-	nowhere    uint64                 // digest of what an address answers that cannot exist, when it answers as a page does
+	signs      []facts.Telling        // that were seen
+	signMu     sync.Mutex
+	signPages  atomic.Int64 // whose markup was looked through for them
+	failures   []string     // of programs that pages show, each with where
+	registers  string       // the path of a page on which one may make an account
+	missing    *url.URL     // an address that cannot exist
+	nowhere    uint64       // digest of what an address answers that cannot exist, when it answers as a page does
 }
 
 func gap(what string, err error, names ...string) facts.Gap {
@@ -234,6 +240,7 @@ func (v *visit) look(ctx context.Context) {
 	v.login(ctx)
 	v.private(ctx)
 	v.tellErrors()
+	v.tellSigns()
 }
 
 // reach fetches the home page and follows it to where it is. A certificate nobody trusts is a finding and a gap,

@@ -473,6 +473,7 @@ func (v *visit) tellFeed(ctx context.Context) {
 		v.seen.AddGap(gap(at, errors.Join(err, errors.New("the feed could not be fetched")), "live.feed."))
 		return
 	}
+	v.noteSigns("feed", string(ch.last.body[:min(len(ch.last.body), maxSignMarkup)]), at)
 	f, err := parseFeed(ch.last.body)
 	say(v, facts.LiveFeedValid, err == nil && ch.last.status == http.StatusOK, at)
 	if err == nil {

@@ -1,0 +1,142 @@
+package live
+
+import (
+	"cmp"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+)
+
+// A Sign is something by which a stranger can tell what a site runs on.
+type Sign struct {
+	In    string         // where it stands: one of SignPlaces
+	Match *regexp.Regexp // with the groups name and version, where it gives them away
+	Gives string         // one of SignGives
+	Name  string         // what it gives away, where the match has no group for it
+	Sure  string         // one of SignSure
+}
+
+// What signs may be.
+var (
+	SignPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "error page", "file"}
+	SignGives  = []string{"system", "extension", "theme", "runtime", "server"}
+	SignSure   = []string{"certain", "likely", "slight"}
+)
+
+// general are the signs of what is not one content system's own: of servers and runtimes, and the ways in which programs name
+// themselves.
+var general = []Sign{
+	{In: "tag", Match: regexp.MustCompile(`^(?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d+(?:\.\d+)*[\w.-]*))?(?:[ ;(].*)?$`), Gives: "system", Sure: "certain"},
+	{In: "header", Match: regexp.MustCompile(`(?i)^X-(?:Generator|CMS|Content-System|Made-By): (?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d[\w.-]*))?$`), Gives: "system", Sure: "certain"},
+	{In: "header", Match: regexp.MustCompile(`(?i)^Server: (?P<name>[a-z][a-z-]*)(?:/(?P<version>\d[\w.-]*))?`), Gives: "server", Sure: "certain"},
+	{In: "header", Match: regexp.MustCompile(`(?i)^X-Powered-By: (?P<name>[a-z][a-z.]*)(?:/(?P<version>\d[\w.+~-]*))?`), Gives: "runtime", Sure: "certain"},
+	{In: "cookie", Match: regexp.MustCompile(`^PHPSESSID$`), Gives: "runtime", Name: "PHP", Sure: "likely"},
+	{In: "cookie", Match: regexp.MustCompile(`^JSESSIONID$`), Gives: "runtime", Name: "Java", Sure: "likely"},
+	{In: "asset", Match: regexp.MustCompile(`\.php(?:$|\?)`), Gives: "runtime", Name: "PHP", Sure: "likely"},
+	{In: "markup", Match: regexp.MustCompile(`(?i)<!--[^>]{0,200}?\b(?:generated|powered|made|built|optimi[sz]ed|cached|kept) (?:by|with) (?P<name>[a-z][\w-]*(?: [A-Z][\w-]*)*)[ /]v?(?P<version>\d+(?:\.\d+)+)`), Gives: "extension", Sure: "certain"},
+	{In: "feed", Match: regexp.MustCompile(`(?i)<generator[^>]*?(?:\bversion="(?P<version>[\d.]+)"[^>]*)?>\s*(?:<!\[CDATA\[)?\s*(?P<name>[A-Za-z][\w .!&-]*?)\s*(?:[ /]v?\d[\w.-]*)?\s*(?:\]\]>)?\s*</generator>`), Gives: "system", Sure: "certain"},
+	{In: "error page", Match: regexp.MustCompile(`(?i)<center>(?P<name>nginx|openresty)(?:/(?P<version>[\d.]+))?</center>`), Gives: "server", Sure: "certain"},
+	{In: "error page", Match: regexp.MustCompile(`(?i)<address>(?P<name>Apache)(?:/(?P<version>[\d.]+))?`), Gives: "server", Sure: "certain"},
+}
+
+// assetVersion is a version in the query of an asset's address. It may be any token that makes browsers fetch anew, so it is a slight sign.
+var assetVersion = regexp.MustCompile(`[?&](?:ver|version|v)=(\d+(?:\.\d+){1,3})(?:&|$)`)
+
+// Bounds of what is looked at for signs.
+const (
+	maxSignPages  = 10        // pages whose markup is looked through
+	maxSignMarkup = 256 << 10 // bytes of each
+	maxSigns      = 200
+	maxOfOne      = 20 // times that one sign is taken from one text
+	maxSignSays   = 120
+)
+
+// of are the signs that stand in a place.
+func (v *visit) signsIn(place string) []Sign {
+	return slices.DeleteFunc(slices.Concat(v.Signs, general), func(s Sign) bool { return s.In != place })
+}
+
+// noteSigns looks for signs in a text, and keeps each once.
+func (v *visit) noteSigns(place, text, at string) {
+	for _, sign := range v.signsIn(place) {
+		for _, m := range sign.Match.FindAllStringSubmatch(text, maxOfOne) {
+			group := func(name string) string {
+				if i := sign.Match.SubexpIndex(name); i >= 0 {
+					return strings.TrimSpace(m[i])
+				}
+				return ""
+			}
+			v.tells(facts.Telling{Gives: sign.Gives, Name: cmp.Or(group("name"), sign.Name), Version: group("version"), Sure: sign.Sure, Place: place, Says: strings.Join(strings.Fields(m[0]), " "), URL: at})
+		}
+	}
+}
+
+func (v *visit) tells(t facts.Telling) {
+	v.signMu.Lock()
+	defer v.signMu.Unlock()
+	t.Name, t.Version, t.Says = facts.Shorten(t.Name, 60), facts.Shorten(t.Version, 30), facts.Shorten(t.Says, maxSignSays)
+	same := func(o facts.Telling) bool {
+		return o.Gives == t.Gives && strings.EqualFold(o.Name, t.Name) && o.Version == t.Version && o.Place == t.Place
+	}
+	if t.Name+t.Version == "" || len(v.signs) >= maxSigns || slices.ContainsFunc(v.signs, same) {
+		return
+	}
+	v.signs = append(v.signs, t)
+}
+
+// signsOf looks for signs in an answer's headers and its markup.
+func (v *visit) signsOf(at string, header http.Header, body []byte) {
+	for _, line := range headerLines(header) {
+		v.noteSigns("header", line, at)
+	}
+	for _, line := range header["Set-Cookie"] {
+		name, _, _ := strings.Cut(line, "=")
+		v.noteSigns("cookie", strings.TrimSpace(name), at)
+	}
+	if v.signPages.Add(1) <= maxSignPages {
+		v.noteSigns("markup", string(body[:min(len(body), maxSignMarkup)]), at)
+	}
+}
+
+// signWords are the places of signs as one says them.
+var signWords = map[string]string{"tag": "its tag", "header": "a header", "cookie": "a cookie", "asset": "the path of an asset", "markup": "what stands in a page", "feed": "the feed", "error page": "the page of an error", "file": "a file"}
+
+// tellSigns adds what pages and assets give away, and says all.
+func (v *visit) tellSigns() {
+	for _, p := range v.real() {
+		if p.page.Generator != "" {
+			v.noteSigns("tag", p.page.Generator, p.page.Address)
+		}
+	}
+	for i := range v.seen.Assets {
+		asset := &v.seen.Assets[i]
+		u, err := url.Parse(asset.Address)
+		if err != nil || !v.sameSite(u) {
+			continue
+		}
+		v.noteSigns("asset", u.RequestURI(), asset.Address)
+		for _, owner := range v.Owners {
+			name, is := owner.owns(u.Path)
+			if !is || name == "" || owner.Of != "extension" && owner.Of != "theme" {
+				continue
+			}
+			t := facts.Telling{Gives: owner.Of, Name: name, Sure: "likely", Place: "asset", Says: u.RequestURI(), URL: asset.Address}
+			if m := assetVersion.FindStringSubmatch(u.RequestURI()); m != nil {
+				t.Version, t.Sure = m[1], "slight"
+			}
+			v.tells(t)
+		}
+	}
+	v.seen.Signs = append([]facts.Telling{}, v.signs...)
+	var exposed []string
+	for _, t := range v.signs {
+		if t.Gives == "system" && t.Sure == "certain" {
+			exposed = append(exposed, strings.TrimSpace(t.Name+" "+t.Version)+", by "+signWords[t.Place])
+		}
+	}
+	say(v, facts.LiveExposed, few(exposed), v.home.String())
+}
