@@ -86,7 +86,7 @@ var Lists = map[string][]Field{
 		{Name: "who_reads", Type: String, Meaning: "who may read, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
 		{Name: "who_writes", Type: String, Meaning: "who may write, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
 		{Name: "set_id", Type: Bool, Meaning: "whoever runs it gets the rights of its owner or group", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
-		{Name: "read_only", Type: Bool, Meaning: "nothing can be written where they lie, by the way it is mounted"},
+		{Name: "read_only", Type: Bool, Meaning: "nothing can be written where they lie, by the way it is mounted", Shows: "mode"},
 		{Name: "no_run", Type: Bool, Meaning: "nothing is run where they lie, by the way it is mounted"},
 		{Name: "no_set_id", Type: Bool, Meaning: "set-user and set-group bits mean nothing where they lie, by the way it is mounted"},
 	},
