@@ -47,14 +47,15 @@ func (v *visit) offered(ctx context.Context) {
 }
 
 func (v *visit) shakesHands(ctx context.Context, address string, config *tls.Config) (bool, error) {
-	ctx, cancel := context.WithTimeout(ctx, connectTime)
+	patience := min(connectTime, v.client.patience)
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	connection, err := v.client.dial(ctx, "tcp", address)
 	if err != nil {
 		return false, plainError(err)
 	}
 	defer connection.Close()
-	_ = connection.SetDeadline(time.Now().Add(connectTime))
+	_ = connection.SetDeadline(time.Now().Add(patience))
 	err = tls.Client(connection, config).HandshakeContext(ctx)
 	var timeout net.Error
 	switch {

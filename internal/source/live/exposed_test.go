@@ -145,7 +145,9 @@ func TestWhatCannotBeTriedIsNotPassed(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer silent.Close()
-	v, err := newVisit(options("https://" + silent.Addr().String()))
+	o = options("https://" + silent.Addr().String())
+	o.patience = 300 * time.Millisecond
+	v, err := newVisit(o)
 	require.NoError(t, err)
 	defer v.client.close()
 	go func() {
