@@ -222,6 +222,10 @@ var hardeningKinds = []change{
 	{"hardening.cookies", "one whose name promises what it does not keep", sessionIs("__Host-sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Lax; Path=/stage-door")},
 	{"hardening.cookies", "a promise in capitals", sessionIs("__SECURE-sid=0123456789abcdef0123456789abcdef; HttpOnly; SameSite=Lax")},
 	{"hardening.cookies", "for requests of others in a word that nobody knows", sessionIs("sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Sometimes")},
+	{"hardening.installer-gone", "in another usual place, for a database", answers("/setup.php", `<html><h1>Database host</h1><form action="?step=2" method="POST"><input name="host"></form>`, header("Content-Type", "text/html"))},
+	{"hardening.installer-gone", "one that says that it is done", answers("/install/", `<!doctype html><p>It is already installed. Please remove the install folder.</p>`, header("Content-Type", "text/html"))},
+	{"hardening.generator-hidden", "a tag without a number", servedOnAll(inHead(`<meta name="generator" content="Some System">`))},
+	{"hardening.discreet", "a header of its own", servedOnAll(header("X-Generator", "Brindle"))},
 	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
 	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},
 	{"hardening.keys-known", "a key for nobody", keyFor("unnamed", "", "key")},
@@ -326,6 +330,8 @@ var hardeningHarmless = []change{
 	}},
 	{"", "a signed contact with a comment", contactSays("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA512\n\n# who we are\nContact: mailto:post@install.example\nContact: https://install.example/flaws\nExpires: 2099-01-01T00:00:00.000Z\nPreferred-Languages: en, de\n-----BEGIN PGP SIGNATURE-----\n\nExpires: 1\n-----END PGP SIGNATURE-----\n")},
 	{"", "a session that keeps what its name promises", sessionIs("__Host-sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Strict; Path=/")},
+	{"", "a page about setting up a stage", answers("/setup/", `<!doctype html><h1>How we set up the stage</h1><form><input name="q"></form>`, header("Content-Type", "text/html"))},
+	{"", "the name of a server without a number", servedOnAll(header("Server", "nginx"))},
 	{"", "code in the head that names no host", told("head_code", `<script type="text/plain">document.documentElement.className = "lit" // a function (of light)</script>`)},
 	{"", "code in the head of the site's own name", func(b *installation) {
 		b.set("head_code", `<link rel="license" href="`+b.options["public_url"]+`/privacy/"><meta name="color-scheme" content="light">`)

@@ -57,7 +57,7 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		"delivery.first-byte", "delivery.network", "delivery.protocol", "delivery.capabilities",
 		"hardening.spam-comments", "hardening.messages", "hardening.profiles", "hardening.firewall", "hardening.firewall-learning", "hardening.backups", "hardening.backup-age", "hardening.backup-place",
 		"hardening.keys-known", "hardening.head-code", "hardening.tls", "hardening.security-contact", "hardening.nothing-leaks", "hardening.errors-served", "hardening.spam-served",
-		"permissions.one-owner", "permissions.needed-writable"}, since)
+		"permissions.one-owner", "permissions.needed-writable", "hardening.discreet", "hardening.installer-gone"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())

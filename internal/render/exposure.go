@@ -28,7 +28,7 @@ func Exposure(p Sheet, e *report.Exposure) {
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(p)
-		p.table([]string{"what", "version", "how surely", "sign", "as it is written", "where"}, rows, func(row, column int) lipgloss.Style {
+		p.table([]string{"what", "version", "sure", "sign", "as it is written", "where"}, rows, func(row, column int) lipgloss.Style {
 			if column == 2 && row >= 0 && row < len(sure) && sure[row] == "certain" {
 				return verdictStyles[facts.Deviates]
 			}

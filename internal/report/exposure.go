@@ -78,8 +78,9 @@ func ExposureOf(r *audit.Result, before *facts.Snapshot) *Exposure {
 		slices.SortStableFunc(t.Clues, func(a, b Clue) int {
 			return cmp.Or(slices.Index(sureOrder, a.Sure)-slices.Index(sureOrder, b.Sure), strings.Compare(a.Place, b.Place))
 		})
+		t.Name = ""
 		for _, c := range t.Clues {
-			t.Version = cmp.Or(t.Version, c.Version)
+			t.Name, t.Version = cmp.Or(t.Name, c.Name), cmp.Or(t.Version, c.Version)
 		}
 	}
 	slices.SortStableFunc(e.Tells, func(a, b Tells) int {

@@ -30,7 +30,7 @@ var (
 // general are the signs of what is not one content system's own: of servers and runtimes, and the ways in which programs name
 // themselves.
 var general = []Sign{
-	{In: "tag", Match: regexp.MustCompile(`^(?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d+(?:\.\d+)*[\w.-]*))?(?:[ ;(].*)?$`), Gives: "system", Sure: "certain"},
+	{In: "tag", Match: regexp.MustCompile(`^(?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d+(?:\.\d+)*[\w.-]*))?(?:\s*[;(,].*)?$`), Gives: "system", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^X-(?:Generator|CMS|Content-System|Made-By): (?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d[\w.-]*))?$`), Gives: "system", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^Server: (?P<name>[a-z][a-z-]*)(?:/(?P<version>\d[\w.-]*))?`), Gives: "server", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^X-Powered-By: (?P<name>[a-z][a-z.]*)(?:/(?P<version>\d[\w.+~-]*))?`), Gives: "runtime", Sure: "certain"},
@@ -82,7 +82,13 @@ func (v *visit) tells(t facts.Telling) {
 	same := func(o facts.Telling) bool {
 		return o.Gives == t.Gives && strings.EqualFold(o.Name, t.Name) && o.Version == t.Version && o.Place == t.Place
 	}
-	if t.Name+t.Version == "" || len(v.signs) >= maxSigns || slices.ContainsFunc(v.signs, same) {
+	if i := slices.IndexFunc(v.signs, same); i >= 0 {
+		if slices.Index(SignSure, t.Sure) < slices.Index(SignSure, v.signs[i].Sure) {
+			v.signs[i] = t // the surest of those that tell the same
+		}
+		return
+	}
+	if t.Name+t.Version == "" || len(v.signs) >= maxSigns {
 		return
 	}
 	v.signs = append(v.signs, t)
