@@ -14,7 +14,7 @@ import (
 )
 
 func (p *program) exposureCommand() *cobra.Command {
-	return p.written(p.looking(&cobra.Command{
+	return p.written(p.keeping(p.looking(&cobra.Command{
 		Use:   "exposure [SITE]",
 		Short: "Shows what a stranger can tell of what a site runs on, and from which sign",
 		Long: `Shows what a stranger can tell of what a site runs on: the content system, its version, extensions, themes, the runtime, the server;
@@ -39,7 +39,7 @@ Hiding is no protection: what is out of date stays so. It is said which sign is 
 			}
 			return nil
 		},
-	}), "text", "json")
+	})), "text", "json")
 }
 
 // lastOther is the last kept audit of a site that saw other signs than now, or else the last that looked for any; nil when none is kept. That it
