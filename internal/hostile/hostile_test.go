@@ -43,7 +43,7 @@ type hostile struct {
 
 	seconds  int   // 10 when 0
 	mebibyte int64 // of memory, 150 when 0
-	requests int64 // 600 when 0
+	requests int64 // 700 when 0
 }
 
 // siteFile is how a hostile server is looked at.
@@ -124,7 +124,7 @@ func (h hostile) run(t *testing.T, bin, site string) {
 	assert.LessOrEqual(t, memory, bound, "MiB of memory")
 	requests := h.requests
 	if requests == 0 {
-		requests = 600
+		requests = 700
 	}
 	assert.LessOrEqual(t, asked.Load(), requests, "requests")
 	t.Logf("%s, %d MiB, %d requests, exit %d", took.Round(10*time.Millisecond), memory, asked.Load(), code)

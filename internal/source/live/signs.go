@@ -30,7 +30,7 @@ var (
 // general are the signs of what is not one content system's own: of servers and runtimes, and the ways in which programs name
 // themselves.
 var general = []Sign{
-	{In: "tag", Match: regexp.MustCompile(`^(?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d+(?:\.\d+)*[\w.-]*))?(?:\s*[;(,].*)?$`), Gives: "system", Sure: "certain"},
+	{In: "tag", Match: regexp.MustCompile(`^(?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d+(?:\.\d+)*[\w.-]*))?(?:\s*[:;(,].*)?$`), Gives: "system", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^X-(?:Generator|CMS|Content-System|Made-By): (?P<name>[A-Za-z][\w .!&-]*?)(?:[ /]v?(?P<version>\d[\w.-]*))?$`), Gives: "system", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^Server: (?P<name>[a-z][a-z-]*)(?:/(?P<version>\d[\w.-]*))?`), Gives: "server", Sure: "certain"},
 	{In: "header", Match: regexp.MustCompile(`(?i)^X-Powered-By: (?P<name>[a-z][a-z.]*)(?:/(?P<version>\d[\w.+~-]*))?`), Gives: "runtime", Sure: "certain"},
