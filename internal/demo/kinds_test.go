@@ -401,7 +401,7 @@ var harmless = []change{
 		a.header.Add("Set-Cookie", "comment_author_1=Wren; Path=/")
 	})},
 	{"", "a form of an interface", servedOnAll(header("X-Api-Version", "2.1"))},
-	{"", "a feed that names what made it", feedSays("<generator>Brindle</generator>")},
+	{"", "a feed that names nobody", feedSays("<generator></generator>")},
 	{"", "a page on what was", inPublic("history.html", "<!doctype html><title>Our history</title>")},
 	{"", "a cookie for the language", servedOnAll(header("Set-Cookie", "lang=en-GB; Path=/; Max-Age=31536000"))},
 	{"", "a token that scripts are to read", servedOnAll(header("Set-Cookie", "csrf_token=0123456789abcdef0123456789abcdef; Path=/; Secure; SameSite=Strict"))},
