@@ -18,20 +18,14 @@ func (ask *Request) backups(seen *facts.Seen) {
 		}
 		return
 	}
-	root, public := ask.root(), ""
-	if root != "" && ask.Site.Sources.Files != nil {
-		public = Tree(ask.Site, ask.Dialect, ask.Hints).Public
-	}
-	if public == "" && ask.Dialect != nil {
-		public = ask.Dialect.Public
-	}
+	root, public := ask.root(), ask.public()
 	kept, newest, at := 0, int64(0), facts.Origin{File: "the list of back-ups"}
 	for i := range records {
 		r := &records[i]
 		there := true
 		if below, within := within(root, r.Values["path"].Text()); within {
 			lies := "within"
-			if public != "" && (public == "." || below == filepath.Clean(public) || strings.HasPrefix(below, filepath.Clean(public)+string(filepath.Separator))) {
+			if public == "." || strings.HasPrefix(filepath.ToSlash(below)+"/", public+"/") {
 				lies = "served"
 			}
 			_, err := os.Lstat(filepath.Join(root, below))

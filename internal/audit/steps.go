@@ -133,16 +133,17 @@ var Steps = []Step{
 	},
 }
 
-// wants tells whether anything of an area is to be judged.
+// wants tells whether something of an area may be judged: it is named, or what is named is no area at all, as a severity and a rule of
+// one's own.
 func (ask *Request) wants(area string) bool {
-	return len(ask.Only) == 0 || slices.ContainsFunc(ask.Only, func(name string) bool { return name == area || strings.HasPrefix(name, area+".") })
+	return len(ask.Only) == 0 || slices.ContainsFunc(ask.Only, func(name string) bool {
+		of, _, _ := strings.Cut(name, ".")
+		return of == area || !slices.Contains(baseline.Areas, of)
+	})
 }
 
 // secretWords are what files are that nobody outside should see, by their role; one that only its content tells is private.
 var secretWords = map[string]string{dialect.Backup: "a copy or a dump", dialect.Config: "the configuration"}
-
-// leakHead is by how many of its first bytes a file is known again.
-const leakHead = 256
 
 // lying are the files that lie where the web server serves and that nobody outside should see, as addresses and with how they
 // begin; and the names of configuration files, of which copies may lie there.
@@ -160,17 +161,17 @@ func (ask *Request) lying() (lying []live.Leaky, configs []string) {
 		return nil, configs
 	}
 	defer root.Close()
-	public := strings.Trim(cmp.Or(tree.Public, publicOf(ask.Dialect)), "/")
+	public := ask.public()
 	for _, file := range ask.Hints[facts.ExposedHint] {
 		below, served := strings.CutPrefix(file, public+"/")
-		if public == "." || public == "" {
+		if public == "." {
 			below, served = file, true
 		}
 		opened, err := ordinary.OpenIn(root, filepath.FromSlash(file))
 		if !served || err != nil {
 			continue
 		}
-		head, err := io.ReadAll(io.LimitReader(opened, leakHead))
+		head, err := io.ReadAll(io.LimitReader(opened, live.HeadBytes))
 		if opened.Close(); err == nil {
 			lying = append(lying, live.Leaky{Path: "/" + below, File: file, Kind: cmp.Or(secretWords[matcher.Role(file, matcher.Folder(path.Dir(file)))], "a database, key, log or the like"), Head: head})
 		}
@@ -178,11 +179,15 @@ func (ask *Request) lying() (lying []live.Leaky, configs []string) {
 	return lying, configs
 }
 
-func publicOf(d *dialect.Dialect) string {
-	if d == nil {
-		return ""
+// public is the folder below the root that is served, "." for all of it; "" when nobody says and nothing tells.
+func (ask *Request) public() string {
+	switch {
+	case ask.Site.Sources.Files != nil:
+		return Tree(ask.Site, ask.Dialect, ask.Hints).Serves()
+	case ask.Dialect != nil && ask.Dialect.Public != "":
+		return path.Clean(ask.Dialect.Public)
 	}
-	return d.Public
+	return ""
 }
 
 // Tree is the source of a site's files. Which folder the web server serves is what the site file says, or else what the

@@ -52,6 +52,9 @@ func functions() []cel.EnvOption {
 			}))),
 		// Letters and digits only, in lower case: for comparing names.
 		function1("squashed", str, str, facts.Squashed),
+		// Whether a service or a host is one of those that somebody has named; whether a host is that of an address, or below it.
+		function2("is_service", str, list, yes, func(service string, named []string) bool { return facts.IsService(service, named) }),
+		function2("is_own_host", str, str, yes, facts.IsOwnHost),
 		// The separators in a title, each once; and whether one stands loose: first, last or doubled.
 		function1("separators", str, list, separators),
 		function1("has_loose_separator", str, yes, hasLooseSeparator),
@@ -88,6 +91,8 @@ var Functions = map[string]string{
 	"has_markup":          "has_markup(text): it has angle brackets or quotation marks in it",
 	"language_matches":    "language_matches(range, tag): the tag is of that language, or the range of the tag's (RFC 4647 §3.3.1)",
 	"home_title":          "home_title(words, brand, separator, most): a pattern of words and brand, as many as fit into so many characters",
+	"is_service":          "is_service(name, names): a service or a host is one of those names, or lies below one of them",
+	"is_own_host":         "is_own_host(host, address): the host is that of the address, with or without www, or lies below it",
 	"squashed":            "squashed(text): its letters and digits in lower case, for comparing names",
 	"separators":          "separators(title): the separators in it, each once",
 	"last_separator":      "last_separator(title): the one that stands last, before the site's part; nothing where there is none",

@@ -227,6 +227,11 @@ var hardeningKinds = []change{
 	{"hardening.generator-hidden", "a tag without a number", servedOnAll(inHead(`<meta name="generator" content="Some System">`))},
 	{"hardening.discreet", "a feed that names what made it", feedSays("<generator>Brindle</generator>")},
 	{"hardening.discreet", "a header of its own", servedOnAll(header("X-Generator", "Brindle"))},
+	{"hardening.keys-known", "a host that is one of ours but for a hyphen", func(b *installation) {
+		b.siteFile = strings.Replace(b.siteFile, "services: [", "services: [webworks.example, ", 1)
+		keyFor("figures", "web-works.example", "key")(b)
+	}},
+	{"hardening.installer-gone", "one that only asks for the language yet", answers("/installer/", `<!doctype html><title>Setup</title><form method=post><select name="lang"></select><button>Go on</button></form>`, header("Content-Type", "text/html"))},
 	{"hardening.keys-known", "a call to a service that nobody named", keyFor("hooks", "https://hooks.webworks.example/in?site=1", "call")},
 	{"hardening.keys-known", "a host that only ends like one of ours", keyFor("stub", "evil-quickstub.example", "key")},
 	{"hardening.keys-known", "a key for nobody", keyFor("unnamed", "", "key")},
@@ -333,6 +338,15 @@ var hardeningHarmless = []change{
 	{"", "a session that keeps what its name promises", sessionIs("__Host-sid=0123456789abcdef0123456789abcdef; Secure; HttpOnly; SameSite=Strict; Path=/")},
 	{"", "a page about setting up a stage", answers("/setup/", `<!doctype html><h1>How we set up the stage</h1><form><input name="q"></form>`, header("Content-Type", "text/html"))},
 	{"", "the name of a server without a number", servedOnAll(header("Server", "nginx"))},
+	{"", "a guide to installing, with a letter to subscribe to", answers("/install/", `<!doctype html><title>How to install the stage: next steps</title><p>Enter the database host, then continue.</p><form method="post"><input type="email" name="letter"></form>`, header("Content-Type", "text/html"))},
+	{"", "a form for remarks where nobody may register", func(b *installation) {
+		b.set("register", "shut", "messages", "no")
+		servedOn("/about/", header("Cache-Control", "private, no-store"))(b)
+		onAbout(`<form method="post" class="join-the-discussion"><input type="email" name="mail"><textarea name="words"></textarea><input name="trap" tabindex="-1" autocomplete="off"></form>`)(b)
+	}},
+	{"", "code in the head of a host of the site's own", func(b *installation) {
+		b.set("head_code", strings.Replace(`<link rel="preconnect" href="`+b.options["public_url"]+`">`, "www.", "static.", 1))
+	}},
 	{"", "code in the head that names no host", told("head_code", `<script type="text/plain">document.documentElement.className = "lit" // a function (of light)</script>`)},
 	{"", "code in the head of the site's own name", func(b *installation) {
 		b.set("head_code", `<link rel="license" href="`+b.options["public_url"]+`/privacy/"><meta name="color-scheme" content="light">`)

@@ -68,3 +68,23 @@ func Squashed(name string) string {
 		return -1
 	}, name)
 }
+
+// IsService tells whether a service is one of those that somebody has named. Hosts are the same letter by letter, in whatever case, or lie
+// below one that was named; other names may be spelt otherwise. An address counts as its host.
+func IsService(service string, named []string) bool {
+	if strings.Contains(service, "://") {
+		service = URLHost(service)
+	}
+	return slices.ContainsFunc(named, func(name string) bool {
+		if strings.Contains(service, ".") {
+			return name != "" && strings.HasSuffix("."+strings.ToLower(service), "."+strings.ToLower(name))
+		}
+		return Squashed(service) != "" && Squashed(service) == Squashed(name)
+	})
+}
+
+// IsOwnHost tells whether a host is that of an address, with or without www, or lies below it.
+func IsOwnHost(host, address string) bool {
+	own := strings.TrimPrefix(strings.ToLower(URLHost(address)), "www.")
+	return own != "" && strings.HasSuffix("."+strings.ToLower(host), "."+own)
+}

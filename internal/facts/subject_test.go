@@ -30,3 +30,21 @@ func TestSubjectsOfAcceptances(t *testing.T) {
 	assert.True(t, Acceptance{Rule: "a.b", Subject: "/old/**"}.Answers(link))
 	assert.False(t, Acceptance{Rule: "a.b", Subject: "/new/**"}.Answers(link))
 }
+
+func TestIsService(t *testing.T) {
+	named := []string{"Parcel Post", "webworks.example", ""}
+	for service, is := range map[string]bool{
+		"parcel-post": true, "ParcelPost": true, "parcels": false, "webworks.example": true, "WEBWORKS.example": true, "https://hooks.webworks.example:8443/in": true,
+		"web-works.example": false, "evilwebworks.example": false, "webworks.example.evil.example": false, "": false, "https://": false,
+	} {
+		assert.Equal(t, is, IsService(service, named), service)
+	}
+	assert.False(t, IsService("a.example", nil))
+}
+
+func TestIsOwnHost(t *testing.T) {
+	for host, own := range map[string]bool{"x.example": true, "www.x.example": true, "Static.X.example": true, "ax.example": false, "example": false, "x.example.b.example": false, "": false} {
+		assert.Equal(t, own, IsOwnHost(host, "https://www.x.example/"), host)
+	}
+	assert.False(t, IsOwnHost("x.example", "no address"))
+}

@@ -183,16 +183,6 @@ func (a *AccessOf) accounts(s *facts.Snapshot) {
 	a.add(s, g, facts.ListAccounts, facts.IntentStaff.Term)
 }
 
-// isService tells whether a name or host is one of those that are meant, or lies below one.
-func isService(services []string, name string) bool {
-	if host := facts.URLHost(name); strings.Contains(name, "://") && host != "" {
-		name = host
-	}
-	return slices.ContainsFunc(services, func(s string) bool {
-		return facts.Squashed(s) == facts.Squashed(name) || strings.HasSuffix(strings.ToLower(name), "."+strings.ToLower(s))
-	})
-}
-
 func (a *AccessOf) keys(s *facts.Snapshot) {
 	services, there := said(s, facts.IntentServices.Term)
 	g := AccessGroup{Name: "keys", About: "come in without a password, or are called"}
@@ -202,7 +192,7 @@ func (a *AccessOf) keys(s *facts.Snapshot) {
 		if textOf(item, "kind") == "call" {
 			row.May = "is called as " + textOf(item, "name")
 		}
-		row.Known = knownAs(there, isService(services, textOf(item, "service")))
+		row.Known = knownAs(there, facts.IsService(textOf(item, "service"), services))
 		g.Rows = append(g.Rows, row)
 	}
 	for _, of := range []struct {
@@ -287,12 +277,11 @@ func (a *AccessOf) headHosts(s *facts.Snapshot) {
 	hosts, _ := s.Is(facts.HeadHosts.Term)
 	size, _ := s.Is(facts.HeadSize.Term)
 	address, _ := s.Is(facts.IntentAddress.Term)
-	site := strings.TrimPrefix(strings.ToLower(facts.URLHost(address.Text())), "www.")
 	for _, host := range hosts.List() {
-		if host == site || strings.HasSuffix(host, "."+site) {
+		if facts.IsOwnHost(host, address.Text()) {
 			continue
 		}
-		g.Rows = append(g.Rows, AccessRow{Who: host, May: "is named in " + size.String() + " of code in every page", Known: knownAs(there, isService(services, host))})
+		g.Rows = append(g.Rows, AccessRow{Who: host, May: "is named in " + size.String() + " of code in every page", Known: knownAs(there, facts.IsService(host, services))})
 	}
 	if hidden, known := s.Is(facts.HeadObscured.Term); known && hidden.Bool() {
 		g.Rows = append(g.Rows, AccessRow{Who: "code that hides what it does", May: "runs in every page", Known: accessUnknown})

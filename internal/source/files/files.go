@@ -43,13 +43,7 @@ type Source struct {
 func (s *Source) counting() *counting {
 	root := filepath.Clean(s.Root)
 	c := &counting{root: root, opener: opener{root: root}, matcher: dialect.NewMatcher(s.Dialect), shared: s.Shared, said: s.WebUser, classes: map[key]*class{}, found: map[string]bool{}, links: map[string]link{}, asking: newAsking(root), whos: map[who]uint32{{}: 0}}
-	public := s.Public
-	if public == "" && s.Dialect != nil {
-		public = s.Dialect.Public
-	}
-	if public == "" {
-		public = servedFrom(root, s.Served)
-	}
+	public := s.Serves()
 	c.served = public != ""
 	c.public = strings.Trim(path.Clean("/"+filepath.ToSlash(public)), "/")
 	for _, name := range c.matcher.Usual(dialect.Uploads) {
@@ -63,6 +57,21 @@ func (s *Source) counting() *counting {
 		c.asking.web, c.inferred = &account, inferred
 	}
 	return c
+}
+
+// Serves is the folder below the root that the web server serves, "." for the root; "" when nobody says and nothing tells.
+func (s *Source) Serves() string {
+	public := s.Public
+	if public == "" && s.Dialect != nil {
+		public = s.Dialect.Public
+	}
+	if public == "" {
+		public = servedFrom(filepath.Clean(s.Root), s.Served)
+	}
+	if public == "" {
+		return ""
+	}
+	return path.Clean(strings.Trim(filepath.ToSlash(public), "/"))
 }
 
 // servedFrom is the folder below the root, at most two deep, in which the paths lie that the web server serves; "" when none

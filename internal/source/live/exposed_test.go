@@ -1,6 +1,7 @@
 package live
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -244,4 +245,19 @@ func TestFailuresOfPrograms(t *testing.T) {
 		assert.Equal(t, shown, failureIn([]byte(text)) != "", text)
 	}
 	assert.LessOrEqual(t, len([]rune(failureIn([]byte("Warning: "+strings.Repeat("a", 300)+" in /srv/"+strings.Repeat("b", 200)+".php on line 3")))), maxFailure+1)
+}
+
+// TestAFileIsKnownByHowItBegins: a long one by its first bytes, a short one as a whole.
+func TestAFileIsKnownByHowItBegins(t *testing.T) {
+	long := bytes.Repeat([]byte("INSERT;"), 100)
+	for _, c := range []struct {
+		head, body []byte
+		leaks      bool
+	}{
+		{long[:HeadBytes], long, true}, {long[:HeadBytes], long[:HeadBytes-1], false}, {[]byte("A=1\n"), []byte("A=1\n"), true},
+		{[]byte("\n"), []byte("\n<!doctype html>"), false}, {nil, []byte("x"), false}, {[]byte("<?php\n$a"), []byte("<!doctype html>"), false},
+	} {
+		_, leaks := probe{known: &Leaky{Head: c.head}}.told(c.body)
+		assert.Equal(t, c.leaks, leaks, "%q %q", c.head[:min(len(c.head), 20)], c.body[:min(len(c.body), 20)])
+	}
 }

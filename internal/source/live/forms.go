@@ -58,12 +58,12 @@ func (a *analyser) closeForm() {
 	if f.sends && f.area && f.passwords == 0 {
 		a.letters = true
 	}
-	a.asksMail = a.asksMail || f.sends && f.mail && !toSubscribe.MatchString(f.called)
+	a.asksMail = a.asksMail || f.sends && f.mail && !f.area && !toSubscribe.MatchString(f.called)
 	if toChange.MatchString(f.called) {
 		return
 	}
 	a.registers = a.registers || f.passwords > 1 && f.mail || f.newPassword && f.passwords > 0 || f.passwords > 0 && f.mail && toRegister.MatchString(f.called) ||
-		f.sends && f.mail && toRegister.MatchString(f.called) && !toSubscribe.MatchString(f.called)
+		f.sends && f.mail && !f.area && toRegister.MatchString(f.called) && !toSubscribe.MatchString(f.called)
 }
 
 // offersAccount tells whether one may make an account on a page: by its form, or by its address and a form that asks for a mailbox.

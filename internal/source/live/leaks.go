@@ -20,12 +20,15 @@ import (
 	"weltaxis/internal/facts"
 )
 
+// HeadBytes is by how many of its first bytes a file is known again.
+const HeadBytes = 256
+
 // A Leaky is a file that should not be had from outside, and its first bytes, by which it is known again.
 type Leaky struct {
 	Path string // of its address
 	File string // below the root of the site
 	Kind string // what it is, in words
-	Head []byte
+	Head []byte // HeadBytes of it, or all
 }
 
 // A secret kind is told by how a body begins.
@@ -167,15 +170,19 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 	v.seen = facts.Seen{} // the look before told of it
 	random := make([]byte, 8)
 	_, _ = rand.Read(random)
-	nothing, _, err := v.begin(bounded, "/weltaxis-"+hex.EncodeToString(random)+".sql")
-	if err != nil {
-		return unseen("an address that cannot exist: "+err.Error(), facts.Failed), ctx.Err()
+	nothing := [][]byte{}
+	for _, end := range []string{".sql", "/"} { // a file and a page that cannot exist
+		body, _, err := v.begin(bounded, "/weltaxis-"+hex.EncodeToString(random)+end)
+		if err != nil {
+			return unseen("an address that cannot exist: "+err.Error(), facts.Failed), ctx.Err()
+		}
+		nothing = append(nothing, body)
 	}
 	probes := usualProbes(v.home.Hostname(), configs)
 	for i := range lying[:min(len(lying), maxLeaky)] {
 		probes = append(probes, probe{path: lying[i].Path, known: &lying[i]})
 	}
-	leaks, barred, failed := v.probeAll(bounded, probes, nothing)
+	v.leaks(bounded, probes, nothing)
 	v.installers(bounded, nothing)
 	if ctx.Err() != nil {
 		return facts.Seen{}, ctx.Err()
@@ -184,13 +191,6 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 	again, err := v.client.follow(bounded, v.home, v.sameSite)
 	if refused(again, err) {
 		return unseen(errRefuses.Error(), facts.Failed), nil
-	}
-	v.seen.Leaks = leaks
-	if barred > 0 {
-		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "what leaks", Kind: facts.Unmapped, Because: "robots.txt asks not to fetch some of what was to be asked for (--ignore-robots does)"})
-	}
-	if failed != nil {
-		v.seen.AddGap(gap("what leaks", failed, facts.ListLeaks))
 	}
 	return v.seen, nil
 }
@@ -216,14 +216,22 @@ func (v *visit) begin(ctx context.Context, at string) (body []byte, status int, 
 	return bytes.Clone(r.body[:min(len(r.body), leakBytes)]), r.status, nil
 }
 
-// probeAll asks for all probes, some at a time.
-func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (leaks []facts.Leaked, barred int, failed error) {
+// given is what an address gave that answers with something of its own.
+type given struct {
+	url    string
+	body   []byte
+	status int
+}
+
+// ask asks for paths, some at a time, and gives for each what it got, nil for what is not there, is kept back, or answers as what cannot
+// exist does. What robots.txt bars is counted, and the error is that the site turns us away, or that an address could not be asked for.
+func (v *visit) ask(ctx context.Context, paths []string, nothing [][]byte) (got []*given, barred int, failed error) {
 	var mu sync.Mutex
-	leaks = []facts.Leaked{}
+	got = make([]*given, len(paths))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(v.Concurrency, 1))
-	for _, p := range probes {
-		at, err := v.home.Parse((&url.URL{Path: p.path}).EscapedPath())
+	for i, path := range paths {
+		at, err := v.home.Parse((&url.URL{Path: path}).EscapedPath())
 		if err != nil {
 			continue
 		}
@@ -232,26 +240,17 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 			continue
 		}
 		group.Go(func() error {
-			body, status, err := v.begin(ctx, p.path)
-			if v.turnsAway(ctx, status, err) {
-				return errRefuses
-			}
+			body, status, err := v.begin(ctx, path)
 			switch {
+			case v.turnsAway(ctx, status, err):
+				return errRefuses
 			case errors.Is(err, errClosed): // how some turn such requests away
-				return nil
 			case err != nil:
 				mu.Lock()
 				defer mu.Unlock()
 				failed = cmp.Or(failed, err)
-				return nil
-			case status != http.StatusOK && status != http.StatusPartialContent, len(body) == 0, bytes.Equal(body, nothing):
-				return nil
-			}
-			if leak, is := p.told(body); is {
-				leak.URL, leak.Status = at.String(), status
-				mu.Lock()
-				defer mu.Unlock()
-				leaks = append(leaks, leak)
+			case (status == http.StatusOK || status == http.StatusPartialContent) && len(body) > 0 && !slices.ContainsFunc(nothing, func(b []byte) bool { return bytes.Equal(b, body) }):
+				got[i] = &given{at.String(), body, status}
 			}
 			return nil
 		})
@@ -259,52 +258,84 @@ func (v *visit) probeAll(ctx context.Context, probes []probe, nothing []byte) (l
 	if err := group.Wait(); err != nil {
 		failed = err
 	}
-	slices.SortFunc(leaks, func(a, b facts.Leaked) int {
+	return got, barred, failed
+}
+
+// leaks says which probes gave what leaks.
+func (v *visit) leaks(ctx context.Context, probes []probe, nothing [][]byte) {
+	paths := make([]string, len(probes))
+	for i, p := range probes {
+		paths[i] = p.path
+	}
+	got, barred, failed := v.ask(ctx, paths, nothing)
+	v.seen.Leaks = []facts.Leaked{}
+	for i, p := range probes {
+		if got[i] == nil {
+			continue
+		}
+		if leak, is := p.told(got[i].body); is {
+			leak.URL, leak.Status = got[i].url, got[i].status
+			v.seen.Leaks = append(v.seen.Leaks, leak)
+		}
+	}
+	slices.SortFunc(v.seen.Leaks, func(a, b facts.Leaked) int {
 		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(b.File, a.File))
 	})
-	return slices.CompactFunc(leaks, func(a, b facts.Leaked) bool { return a.Path == b.Path }), barred, failed
+	v.seen.Leaks = slices.CompactFunc(v.seen.Leaks, func(a, b facts.Leaked) bool { return a.Path == b.Path })
+	if barred > 0 {
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "what leaks", Kind: facts.Unmapped, Because: "robots.txt asks not to fetch some of what was to be asked for (--ignore-robots does)"})
+	}
+	if failed != nil {
+		v.seen.AddGap(gap("what leaks", failed, facts.ListLeaks))
+	}
 }
 
 // usualInstallers are where content systems are set up, by the names that the trade uses.
 var usualInstallers = []string{"/install/", "/install.php", "/installer/", "/installer.php", "/setup/", "/setup.php", "/install/index.php"}
 
 var (
-	// setUp is what a step of setting up speaks of, and setUpDone what stands there when all is done.
-	setUp     = regexp.MustCompile(`(?i)\b(?:database|db)[ _-]?(?:host|name|server|user|prefix|type|connection)|\b(?:admin(?:istrator)?|root)[ _-]?(?:password|account|name|e-?mail)|\b(?:install(?:ation|er)?|set-?up)\b.{0,80}\b(?:step|next|continue|begin|start|welcome|wizard)`)
-	setUpDone = regexp.MustCompile(`(?i)already (?:been )?(?:installed|set up|configured)|installation is (?:complete|locked)|(?:remove|delete) (?:the|this) (?:install|set-?up)|is locked`)
-	sends     = regexp.MustCompile(`(?i)<form\b[^>]*\bmethod\s*=\s*["']?post`)
+	// form is a form that is sent, field what it asks for in a step of setting up, and mailField what one for letters asks for.
+	form      = regexp.MustCompile(`(?is)<form\b[^>]*\bmethod\s*=\s*["']?post.*?(?:</form>|$)`)
+	field     = regexp.MustCompile(`(?i)\b(?:database|db)[ _-]?(?:host|name|server|user|prefix|type|connection)|\b(?:admin(?:istrator)?|root)[ _-]?(?:password|pass|account|name|user|e-?mail)`)
+	mailField = regexp.MustCompile(`(?i)type\s*=\s*["']?email|name\s*=\s*["']?[\w-]*mail`)
+	// setUp is how a page of setting up is called. A guide to it is called so as well, and has no form, or one for letters.
+	setUp     = regexp.MustCompile(`(?is)<(?:title|h1)\b[^>]*>[^<]{0,80}\b(?:install(?:ation|er)?|set-?up|database)\b`)
+	setUpDone = regexp.MustCompile(`(?i)already (?:been )?(?:installed|set up|configured)|installation is (?:complete|locked)|(?:remove|delete) (?:the|this) (?:install|set-?up)`)
 )
 
+// offersSetUp tells whether a page offers a step of setting the site up.
+func offersSetUp(body []byte) bool {
+	asks := form.Find(body)
+	return asks != nil && (field.Match(asks) || setUp.Match(body) && !mailField.Match(asks))
+}
+
 // installers looks whether somebody who has not signed in is offered a step of setting the site up. Nothing is sent.
-func (v *visit) installers(ctx context.Context, nothing []byte) {
-	path, inert := "", false
-	for _, at := range slices.Concat(v.Installers, usualInstallers) {
-		u, err := v.home.Parse((&url.URL{Path: at}).EscapedPath())
-		if err != nil || !v.mayFetch(u) {
+func (v *visit) installers(ctx context.Context, nothing [][]byte) {
+	paths := slices.Concat(v.Installers, usualInstallers)
+	got, barred, failed := v.ask(ctx, paths, nothing)
+	if failed == nil && barred > 0 {
+		failed = errBarred
+	}
+	found, inert := "", false
+	for i, at := range paths {
+		if got[i] == nil || !isMarkup(got[i].body) {
 			continue
 		}
-		body, status, err := v.begin(ctx, at)
-		if v.turnsAway(ctx, status, err) {
-			v.seen.AddGap(facts.Gap{Source: facts.Live, What: "where it is set up", Kind: facts.Failed, Names: []string{"live.installer."}, Because: errRefuses.Error()})
+		switch done := setUpDone.Match(got[i].body); {
+		case !done && offersSetUp(got[i].body):
+			say(v, facts.LiveInstaller, at, v.home.String())
+			say(v, facts.LiveInstallerInert, false, v.home.String())
 			return
-		}
-		if err != nil || status != http.StatusOK && status != http.StatusPartialContent || !isMarkup(body) || bytes.Equal(body, nothing) {
-			continue
-		}
-		switch {
-		case sends.Match(body) && setUp.Match(body) && !setUpDone.Match(body):
-			path, inert = at, false
-		case path == "" && setUpDone.Match(body):
-			path, inert = at, true
-		}
-		if path != "" && !inert {
-			break
+		case done && found == "":
+			found, inert = at, true
 		}
 	}
-	say(v, facts.LiveInstaller, path, v.home.String())
-	if path != "" {
-		say(v, facts.LiveInstallerInert, inert, v.home.String())
+	if failed != nil {
+		v.seen.AddGap(gap("where it is set up", failed, "live.installer."))
+		return
 	}
+	say(v, facts.LiveInstaller, found, v.home.String())
+	say(v, facts.LiveInstallerInert, inert, v.home.String())
 }
 
 // turnsAway tells whether the site turns us away rather than what we ask for: when several in a row are refused, and the home page too.
@@ -337,7 +368,8 @@ func (v *visit) turnsAway(ctx context.Context, status int, err error) bool {
 // told tells whether a body is what leaks there.
 func (p probe) told(body []byte) (facts.Leaked, bool) {
 	if p.known != nil {
-		if head := p.known.Head; len(head) == 0 || !bytes.HasPrefix(body, head[:min(len(head), len(body))]) || len(body) < min(len(head), leakBytes) {
+		// A short file is the whole of what comes; a line's end alone would begin many pages.
+		if head := p.known.Head; len(head) == 0 || !bytes.HasPrefix(body, head) || len(head) < HeadBytes && len(body) != len(head) {
 			return facts.Leaked{}, false
 		}
 		return facts.Leaked{Path: p.path, File: p.known.File, Kind: p.known.Kind}, true

@@ -13,19 +13,15 @@ import (
 
 // A Sign is something by which a stranger can tell what a site runs on.
 type Sign struct {
-	In    string         // where it stands: one of SignPlaces
+	In    string         // where it stands: tag, header, cookie, asset, markup, feed or error page
 	Match *regexp.Regexp // with the groups name and version, where it gives them away
-	Gives string         // one of SignGives
+	Gives string         // system, extension, theme, runtime or server
 	Name  string         // what it gives away, where the match has no group for it
-	Sure  string         // one of SignSure
+	Sure  string         // one of sureness
 }
 
-// What signs may be.
-var (
-	SignPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "error page", "file"}
-	SignGives  = []string{"system", "extension", "theme", "runtime", "server"}
-	SignSure   = []string{"certain", "likely", "slight"}
-)
+// sureness is how surely a sign tells, the surest first.
+var sureness = []string{"certain", "likely", "slight"}
 
 // general are the signs of what is not one content system's own: of servers and runtimes, and the ways in which programs name
 // themselves.
@@ -48,7 +44,7 @@ var assetVersion = regexp.MustCompile(`[?&](?:ver|version|v)=(\d+(?:\.\d+){1,3})
 
 // Bounds of what is looked at for signs.
 const (
-	maxSignPages  = 10        // pages whose markup is looked through
+	maxSignPages  = 10        // pages whose headers and markup are looked through
 	maxSignMarkup = 256 << 10 // bytes of each
 	maxSigns      = 200
 	maxOfOne      = 20 // times that one sign is taken from one text
@@ -83,7 +79,7 @@ func (v *visit) tells(t facts.Telling) {
 		return o.Gives == t.Gives && strings.EqualFold(o.Name, t.Name) && o.Version == t.Version && o.Place == t.Place
 	}
 	if i := slices.IndexFunc(v.signs, same); i >= 0 {
-		if slices.Index(SignSure, t.Sure) < slices.Index(SignSure, v.signs[i].Sure) {
+		if slices.Index(sureness, t.Sure) < slices.Index(sureness, v.signs[i].Sure) {
 			v.signs[i] = t // the surest of those that tell the same
 		}
 		return
@@ -96,20 +92,21 @@ func (v *visit) tells(t facts.Telling) {
 
 // signsOf looks for signs in an answer's headers and its markup.
 func (v *visit) signsOf(at string, header http.Header, body []byte) {
-	for _, line := range headerLines(header) {
-		v.noteSigns("header", line, at)
-	}
 	for _, line := range header["Set-Cookie"] {
 		name, _, _ := strings.Cut(line, "=")
 		v.noteSigns("cookie", strings.TrimSpace(name), at)
 	}
-	if v.signPages.Add(1) <= maxSignPages {
-		v.noteSigns("markup", string(body[:min(len(body), maxSignMarkup)]), at)
+	if v.signPages.Add(1) > maxSignPages {
+		return
 	}
+	for _, line := range headerLines(header) {
+		v.noteSigns("header", line, at)
+	}
+	v.noteSigns("markup", string(body[:min(len(body), maxSignMarkup)]), at)
 }
 
 // signWords are the places of signs as one says them.
-var signWords = map[string]string{"tag": "its tag", "header": "a header", "cookie": "a cookie", "asset": "the path of an asset", "markup": "what stands in a page", "feed": "the feed", "error page": "the page of an error", "file": "a file"}
+var signWords = map[string]string{"tag": "its tag", "header": "a header", "cookie": "a cookie", "asset": "the path of an asset", "markup": "what stands in a page", "feed": "the feed", "error page": "the page of an error"}
 
 // tellSigns adds what pages and assets give away, and says all.
 func (v *visit) tellSigns() {

@@ -145,7 +145,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 }
 
 // readme is how files are called that come with a system and tell of it; the ending says that people are to read it.
-var readme = regexp.MustCompile(`(?i)^((readme|read-me|licen[cs]e|copying|change-?log|release-?notes)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|html?|xml)?|(changes|history|install|upgrad(e|ing)|version)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|xml)?)$`)
+var readme = regexp.MustCompile(`(?i)^((readme|read-me|licen[cs]e|copying|change-?log|release-?notes)([._-][a-z0-9-]+)?\.?(txt|md|markdown|rst|html?|xml)?|(changes|history|install|upgrad(e|ing)|version)([_-][a-z0-9-]+)?((\.[a-z]{2}|\.\d[\d.]*)?\.(txt|md|markdown|rst|xml))?)$`)
 
 // maxReadmes is how many such files are asked about.
 const maxReadmes = 20
