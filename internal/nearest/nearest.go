@@ -6,6 +6,7 @@ package nearest
 import (
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/agnivade/levenshtein"
 )
@@ -21,6 +22,10 @@ func Word(word string, candidates []string) string {
 	}
 	sorted := slices.Sorted(slices.Values(candidates))
 	for _, candidate := range sorted {
+		// The lengths alone differ by more: a word of a megabyte costs nothing.
+		if length := utf8.RuneCountInString(candidate) - utf8.RuneCountInString(word); max(length, -length) >= least {
+			continue
+		}
 		distance := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(candidate))
 		if distance < least {
 			best, least = candidate, distance
