@@ -27,6 +27,7 @@ import (
 	"weltaxis/internal/source/live"
 	"weltaxis/internal/store"
 	"weltaxis/internal/strict"
+	"weltaxis/internal/tree"
 )
 
 // Options say how to audit.
@@ -44,6 +45,12 @@ type Options struct {
 	Previous *facts.Snapshot
 	// Answered are addresses of the site that answered with a page at an earlier time.
 	Answered []string
+	// Before is the last look that was kept, to tell which program files changed since; nil when there is none.
+	Before *facts.Snapshot
+	// Ours are paths below the root that this program has changed itself since then.
+	Ours []string
+	// Room tells how much room is left where a folder lies; nil to ask the system.
+	Room func(folder string) (tree.Space, error)
 	// Connect replaces the live source's map of names to addresses.
 	Connect map[string]string
 }

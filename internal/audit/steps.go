@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/site"
@@ -47,7 +48,7 @@ type Step struct {
 // Steps are all there are, in the order in which they are shown.
 var Steps = []Step{
 	{
-		Name: "settings", Source: facts.Settings, Gives: []facts.Hint{facts.LoginPathHint},
+		Name: "settings", Source: facts.Settings, Gives: []facts.Hint{facts.LoginPathHint, facts.InstalledHint},
 		Where: func(ask *Request) (string, bool) {
 			set := ask.Site.Sources.Settings
 			if set == nil {
@@ -76,7 +77,7 @@ var Steps = []Step{
 		},
 	},
 	{
-		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint},
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.InstalledHint},
 		Where: func(ask *Request) (string, bool) {
 			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
 		},
@@ -118,8 +119,15 @@ var Steps = []Step{
 			return f.Root, true
 		},
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
-			return Tree(ask.Site, ask.Dialect, ask.Hints).Gather(ctx)
+			source := Tree(ask.Site, ask.Dialect, ask.Hints)
+			source.Room = ask.Room
+			return source.Gather(ctx)
 		},
+	},
+	{
+		Name: "upkeep", Source: facts.Upkeep, Needs: []facts.Hint{facts.InstalledHint},
+		Where:  whereUpkeep,
+		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) { return ask.upkeep(ctx) },
 	},
 	{
 		Name: "leaks", Source: facts.Live, Needs: []facts.Hint{facts.ServedPathHint, facts.ExposedHint},
@@ -321,6 +329,8 @@ type Request struct {
 	Stores  store.Options
 	Live    live.Options
 	Hints   facts.Hints
+	Parts   []facts.Part    // what steps have said is installed
+	same    map[string]bool // files below the root that are as their checksums say
 	servers *server.Source  // read by the step that looks at their layout
 	runtime *runtime.Source // read by its own step
 }
@@ -331,6 +341,9 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 	var err error
 	if ask.Dialect, ask.Stores, err = Stores(s, options); err != nil {
 		return nil, err
+	}
+	if r := s.Sources.Runtime; r != nil && r.From != "" && !slices.Contains(runtime.Sources(), r.From) {
+		return nil, s.ErrorAt(r.Pos, "runtime: from: %q is none of %s%s", r.From, strings.Join(runtime.Sources(), ", "), nearest.Hint(r.From, runtime.Sources()))
 	}
 	if l := s.Sources.Live; l != nil {
 		if ask.Live, err = liveOptions(s, l, options); err != nil {
@@ -394,6 +407,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 			for hint, told := range parts[i].Hints {
 				ask.Hints[hint] = append(ask.Hints[hint], told...)
 			}
+			ask.Parts = append(ask.Parts, parts[i].Parts...)
 		}
 	}
 	var seen facts.Seen
@@ -420,6 +434,8 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 	ask.traces(&seen)
 	ask.relied(&seen)
 	ask.backups(&seen)
+	ask.stray(&seen)
+	ask.strange(&seen)
 	return seen, interrupted
 }
 

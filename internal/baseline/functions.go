@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -27,6 +28,9 @@ func functions() []cel.EnvOption {
 		method2("without", num, num, num, func(a, b int64) int64 { return a &^ b }),
 		function1("octal", str, num, func(s string) int64 { v, _ := facts.Mode.Parse(s); return v.Number() }),
 
+		// Below 0 when the first version is the earlier one, 0 when they are the same: part by part, numbers as numbers.
+		function2("compare_versions", str, str, num, func(a, b string) int64 { return int64(facts.CompareVersions(a, b)) }),
+		function1("as_day", cel.TimestampType, str, func(at time.Time) string { return at.UTC().Format("2 January 2006") }),
 		function1("as_size", num, str, facts.FormatSize),
 		function1("is_mail", str, yes, facts.IsMail),
 		function1("mail_domain", str, str, facts.MailDomain),
@@ -77,6 +81,8 @@ var Functions = map[string]string{
 	"within":              "mode.within(other): the mode has no permission that the other lacks",
 	"without":             "mode.without(other): the mode without the permissions of the other",
 	"octal":               "octal(\"0644\"): the mode that octal digits say",
+	"compare_versions":    "compare_versions(a, b): below 0 when the first version is the earlier one, 0 when both are the same: part by part, numbers as numbers",
+	"as_day":              "as_day(date): the day of a date as people write it: 2 September 2026",
 	"as_size":             "as_size(bytes): a size as people write it: 8M",
 	"is_mail":             "is_mail(text): it is a mail address",
 	"mail_domain":         "mail_domain(address): what stands after the @, in lower case",

@@ -553,6 +553,6 @@ func (j *judging) readingsOf(full string) []facts.Reading {
 	return []facts.Reading{{Source: source, Name: name, Value: value, Origin: j.item.OriginOf(field)}}
 }
 
-var sourceOrder = []facts.Source{facts.Settings, facts.Live, facts.Files, facts.Server, facts.Runtime, facts.Intent}
+var sourceOrder = []facts.Source{facts.Settings, facts.Live, facts.Files, facts.Server, facts.Runtime, facts.Upkeep, facts.Intent}
 
 func sourceRank(source facts.Source) int { return slices.Index(sourceOrder, source) }

@@ -306,6 +306,7 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 		return nil, nil, err
 	}
 	options.Answered = p.answered(ctx, s)
+	p.since(ctx, s, &options)
 	result, err := audit.Run(ctx, s, time.Now(), options)
 	if result == nil {
 		return nil, nil, err

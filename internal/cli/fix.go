@@ -129,6 +129,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 		return err
 	}
 	f.look.Answered = f.answered(ctx, f.site)
+	f.since(ctx, f.site, &f.look)
 	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.look); err != nil {
 		return err
 	}

@@ -31,6 +31,7 @@ var (
 		"directives":      {"ordinary"},
 
 		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer"},
+		"source/upkeep":        {"facts", "ordinary", "strict"},
 		"source/runtime":       {"facts", "ordinary", "progress"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
 		"source/server/answer": {"caching", "facts", "ordinary"},
@@ -39,7 +40,7 @@ var (
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "ordinary", "pace", "progress"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "ordinary", "pace", "progress", "tree"},
 		"report":               {"audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace"},
 		"compare":              {"facts"},
 		"history":              {"compare", "facts", "lock"},

@@ -16,6 +16,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/compare"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/render"
@@ -71,6 +72,40 @@ func (p *program) answered(ctx context.Context, s *site.Site) []string {
 		slog.Warn("what answered earlier could not be read", "error", err)
 	}
 	return addresses
+}
+
+// maxLooksBack is how many audits back a look at the files is searched for.
+const maxLooksBack = 10
+
+// since adds what tells which program files changed: the last look that saw them, and what this program has changed itself since.
+func (p *program) since(ctx context.Context, s *site.Site, options *audit.Options) {
+	if options.Before = options.Previous; options.Before == nil && s.Path != s.Address() && s.Sources.Files != nil {
+		store, err := p.reading(ctx)
+		if err != nil {
+			return // whoever keeps says it
+		}
+		defer store.Close()
+		audits, err := store.List(ctx, historyOf(s))
+		for back := 1; err == nil && back <= min(maxLooksBack, len(audits)) && options.Before == nil; back++ {
+			if kept, broken := store.Load(ctx, audits[len(audits)-back]); broken == nil && kept.Snapshot.Programs != nil {
+				options.Before = kept.Snapshot
+			}
+		}
+	}
+	p.ours(s, options)
+}
+
+// ours adds the files that this program has changed, or changed back, since the earlier look.
+func (p *program) ours(s *site.Site, options *audit.Options) {
+	state, err := p.stateFolder(s)
+	if options.Before == nil || err != nil {
+		return
+	}
+	changes, err := fix.ReadJournal(state)
+	if err != nil {
+		return // whoever writes says it
+	}
+	options.Ours = fix.FilesOf(changes, options.Before.Taken.Add(-time.Minute))
 }
 
 // keep keeps an audit, and says what is new in it. The note is what there is to say of the keeping itself.

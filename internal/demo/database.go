@@ -71,7 +71,7 @@ func (in *installation) fillLists(insert inserter) error {
 		}
 	}
 	for i, e := range in.extensions {
-		if err := insert(l.table("extensions"), i+1, e.Name, e.Kind, bit[e.Active], e.Version, e.Newest); err != nil {
+		if err := insert(l.table("extensions"), i+1, e.Name, e.Kind, bit[e.Active], e.Version, e.Newest, e.Parent); err != nil {
 			return err
 		}
 	}

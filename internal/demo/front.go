@@ -19,6 +19,7 @@ var frontTemplates = template.Must(template.ParseFS(frontFiles, "server/*.conf",
 // one of Apache that say the same, in a folder beside the installation.
 type front struct {
 	story bool                // as the building weeks left it
+	from  string              // whose runtime it is, as the site file says; the usual when ""
 	amend func(string) string // what somebody has changed in it, or in the runtime's files; nil for nothing
 }
 

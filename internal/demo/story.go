@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"os"
@@ -90,8 +91,13 @@ func (p *plot) wellKept(folder string) *installation {
 	for name, mode := range l.Modes {
 		in.files[name] = file{in.files[name].text, modeOf(mode)}
 	}
+	in.options["jobs_ran"] = started.Format("2006-01-02 15:04")
+	in.lists = in.known()
 	return in
 }
+
+// started is when the clock of the demo's sites last had something to do.
+var started = time.Now().UTC()
 
 // upTo is the site of a plot after so many events of its story.
 func (p *plot) upTo(folder string, events int) *installation {
@@ -158,7 +164,10 @@ func (in *installation) siteFileText() string {
 	fmt.Fprintf(&s, "    trust: ../%s\n  files:    {root: ./site}\n", caName)
 	if in.front != nil {
 		fmt.Fprintf(&s, "  server:   {nginx: %s}    # or {apache: %s}\n", filepath.ToSlash(frontFile(frontNginx)), filepath.ToSlash(frontFile(frontApache)))
-		fmt.Fprintf(&s, "  runtime:  {php: %s}\n", filepath.ToSlash(runtimeFolder))
+		fmt.Fprintf(&s, "  runtime:  {php: %s, %s}    # as the host's panel says\n", filepath.ToSlash(runtimeFolder), cmp.Or(in.front.from, map[bool]string{false: `version: "8.4", from: Debian 13`, true: `version: "8.1", from: makers`}[in.front.story]))
+	}
+	if in.lists != nil {
+		fmt.Fprintf(&s, "upkeep: {versions: %[1]s/versions.yaml, advisories: %[1]s/advisories, checksums: %[1]s/checksums}\n", upkeepFolder)
 	}
 	s.WriteString(in.again)
 	return s.String()

@@ -47,7 +47,8 @@ type Dialect struct {
 	Signs      []Outward           `yaml:"signs"`      // from which a stranger can tell the system
 	Installers []string            `yaml:"installers"` // paths at which it is set up
 	PageCaches []PageCache         `yaml:"page_caches"`
-	Relies     map[string][]string `yaml:"relies"`  // settings that do nothing unless the runtime has one of these modules
+	Relies     map[string][]string `yaml:"relies"` // settings that do nothing unless the runtime has one of these modules
+	Parts      Parts               `yaml:"parts"`
 	Modules    []string            `yaml:"modules"` // of the language runtime, without which parts of the system fail; nil when nobody says
 
 	file string
@@ -58,6 +59,14 @@ type Dialect struct {
 type Kept struct {
 	Folder string `yaml:"folder"` // below the root
 	Purge  string `yaml:"purge"`  // path below the site's address, called with POST
+}
+
+// Parts says how what is installed is known elsewhere, and where it lies. What something is of: system, extension or theme.
+type Parts struct {
+	Ecosystem string            `yaml:"ecosystem"` // of the OSV schema: in whose order versions are, and by whose names advisories speak
+	Packages  map[string]string `yaml:"packages"`  // by what it is, under which name advisories know it, with {name}
+	Folders   map[string]string `yaml:"folders"`   // by what it is, the folder below the root that it lies in, with {name} as the last part
+	Alone     []string          `yaml:"alone"`     // words of the list of extensions (does) for what only one of should do
 }
 
 // An Asset says whose the styles, scripts and pictures below a path of addresses are.
@@ -250,6 +259,14 @@ func (d *Dialect) inherit(base *Dialect) error {
 	if len(d.PageCaches) == 0 {
 		d.PageCaches = base.PageCaches
 	}
+	if d.Parts.Ecosystem == "" {
+		d.Parts.Ecosystem = base.Parts.Ecosystem
+	}
+	d.Parts.Packages = merged(base.Parts.Packages, d.Parts.Packages)
+	d.Parts.Folders = merged(base.Parts.Folders, d.Parts.Folders)
+	if d.Parts.Alone == nil {
+		d.Parts.Alone = base.Parts.Alone
+	}
 	d.Relies = merged(base.Relies, d.Relies)
 	return nil
 }
@@ -289,7 +306,7 @@ func (d *Dialect) check() error {
 	case d.Version < 1:
 		return d.errorf(strict.Pos{}, "version is missing: a whole number from 1")
 	}
-	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists, d.checkCaches, d.checkAssets, d.checkPageCaches} {
+	for _, check := range []func() error{d.checkSigns, d.checkRoles, d.checkStores, d.checkVariables, d.checkDatabases, d.checkSettings, d.checkLists, d.checkCaches, d.checkAssets, d.checkPageCaches, d.checkParts} {
 		if err := check(); err != nil {
 			return err
 		}
@@ -382,6 +399,37 @@ func (d *Dialect) checkPageCaches() error {
 		}
 	}
 	return nil
+}
+
+// partKinds are what a dialect may say of what something is.
+var partKinds = []string{"system", "extension", "theme"}
+
+func (d *Dialect) checkParts() error {
+	for _, kind := range slices.Concat(slices.Sorted(maps.Keys(d.Parts.Packages)), slices.Sorted(maps.Keys(d.Parts.Folders))) {
+		if !slices.Contains(partKinds, kind) {
+			return d.errorf(strict.Pos{}, "parts: %q is none of %s%s", kind, strings.Join(partKinds, ", "), nearest.Hint(kind, partKinds))
+		}
+	}
+	for kind, folder := range d.Parts.Folders {
+		if !filepath.IsLocal(strings.ReplaceAll(folder, "{name}", "x")) || path.Base(path.Clean(folder)) != "{name}" || strings.Count(folder, "{name}") != 1 {
+			return d.errorf(strict.Pos{}, "parts: folders: %s: %q is no folder below the root with {name} as its last part, as extensions/{name}", kind, folder)
+		}
+	}
+	return nil
+}
+
+// Package is the name under which advisories know a part, "" when nobody says.
+func (d *Dialect) Package(kind, name string) string {
+	return strings.ReplaceAll(d.Parts.Packages[kind], "{name}", name)
+}
+
+// PartFolder is the folder below the root that a part lies in, "" when nobody says or the name is none of a folder.
+func (d *Dialect) PartFolder(kind, name string) string {
+	folder := d.Parts.Folders[kind]
+	if folder == "" || name == "" || name == "." || name == ".." || strings.ContainsAny(name, `/\`) {
+		return ""
+	}
+	return path.Clean(strings.ReplaceAll(folder, "{name}", name))
 }
 
 // checkCaches lets nothing be called a cache that holds anything else: what is emptied must be the role's of caches alone,

@@ -104,6 +104,8 @@ var Lists = map[string][]Field{
 		{Name: "keeps_pages", Type: Bool, Meaning: "it is a page cache: it keeps whole pages"},
 		{Name: "version", Type: Version, Meaning: "its version"},
 		{Name: "newest", Type: Version, Meaning: "the newest version that the content system knows of", Steady: Steadiness{Varies: true}},
+		{Name: "does", Type: String, Meaning: "what it is for, in the content system's own word"},
+		{Name: "parent", Type: String, Meaning: "of themes: the one that it is made on top of; nothing when it stands alone"},
 	},
 	ListScheduled: {
 		{Name: "name", Type: String, Meaning: "title or name of the post"},
@@ -138,6 +140,37 @@ var Lists = map[string][]Field{
 		{Name: "kind", Type: Words, Words: []string{"key", "call"}, Meaning: "a key with which others come in, or a call that goes out to them"},
 		{Name: "created", Type: Date, Meaning: "when it was made"},
 		{Name: "last_used", Type: Date, Meaning: "when it was last used", Steady: Steadiness{Varies: true}},
+	},
+	ListInstalled: {
+		{Name: "name", Type: String, Meaning: "what it is called"},
+		{Name: "kind", Type: Words, Words: PartKinds, Meaning: "what it is"},
+		{Name: "active", Type: Bool, Meaning: "it is switched on", Steady: Steadiness{Varies: true}},
+		{Name: "version", Type: Version, Meaning: "its version", Steady: Steadiness{Varies: true}},
+		{Name: "behind", Type: Bool, Meaning: "there is a newer one that it ought to be, by the order of its ecosystem", Steady: Steadiness{Varies: true}},
+		{Name: "newest", Type: Version, Meaning: "which that is: the newest of its branch, or of the next one that is mended", Steady: Steadiness{Varies: true}},
+		{Name: "behind_since", Type: Date, Meaning: "when the first that is newer came out", Steady: Steadiness{Varies: true}},
+		{Name: "supported", Type: Bool, Meaning: "its branch is mended", Steady: Steadiness{Varies: true}},
+		{Name: "supported_until", Type: Date, Meaning: "until when", Steady: Steadiness{Varies: true}},
+		{Name: "last_release", Type: Date, Meaning: "when its last version came out", Steady: Steadiness{Varies: true}},
+		{Name: "withdrawn", Type: String, Meaning: "that it was taken back by those who made it, with when and why; nothing when it was not", Steady: Steadiness{Varies: true}},
+	},
+	ListFlaws: {
+		{Name: "name", Type: String, Meaning: "what has it"},
+		{Name: "version", Type: Version, Meaning: "in which version it is installed"},
+		{Name: "id", Type: String, Meaning: "what the flaw is known by"},
+		{Name: "severity", Type: Words, Words: []string{"unscored", "low", "medium", "high", "critical"}, Meaning: "how bad it is, by the score of the advisory", Steady: Steadiness{Varies: true}},
+		{Name: "fixed", Type: String, Meaning: "the first later version without it; nothing when none is named", Steady: Steadiness{Varies: true}},
+		{Name: "about", Type: String, Meaning: "what it is about", Steady: Steadiness{Varies: true}},
+	},
+	ListAltered: {
+		{Name: "path", Type: String, Meaning: "where it lies"},
+		{Name: "state", Type: Words, Words: []string{"changed", "missing", "added"}, Meaning: "what is otherwise than its list has it"},
+	},
+	ListStrange: {
+		{Name: "path", Type: String, Meaning: "where it lies"},
+		{Name: "what", Type: Words, Words: []string{"came", "changed"}, Meaning: "whether it is new, or what it holds changed"},
+		{Name: "changed", Type: Date, Meaning: "when what it holds was last changed, as the file says"},
+		{Name: "since", Type: Date, Meaning: "the last look that did not show it"},
 	},
 	ListPages:     pageTable.fields(),
 	ListSpellings: spellingTable.fields(),
@@ -469,11 +502,14 @@ func accounts(names string) string {
 	return "the account " + names
 }
 
-// A Record is one entry of a list that the content system keeps: an account, an extension, a page of its own.
+// A Record is one entry of a list that the content system keeps, as an account or a page of its own, or that others do.
 type Record struct {
-	List   string           // in full: settings.accounts
-	Values map[string]Value // by field; a field nobody could read is not there
-	From   Origin
+	List    string            // in full: settings.accounts
+	Values  map[string]Value  // by field; a field nobody could read is not there
+	From    Origin            //
+	ID      string            // what tells it from others, where its place or its name does not
+	Places  map[string]Origin // where a field was read, where that is not where the record is
+	Unknown map[string]string // why a field is not there, where there is more to say than that nobody could read it
 }
 
 // Subject is the record's name or path.
@@ -481,6 +517,9 @@ func (r *Record) Subject() string { return r.Values[Lists[r.List][0].Name].Text(
 
 // Identity is the record's place where the content system keeps it, or else its name.
 func (r *Record) Identity() string {
+	if r.ID != "" {
+		return r.ID
+	}
 	if r.From.Row != "" {
 		return r.From.Table + " " + r.From.Row
 	}
@@ -491,10 +530,18 @@ func (r *Record) Identity() string {
 func (r *Record) Origin() Origin { return r.From }
 
 // OriginOf implements Item.
-func (r *Record) OriginOf(string) Origin { return r.From }
+func (r *Record) OriginOf(field string) Origin {
+	if at, elsewhere := r.Places[field]; elsewhere {
+		return at
+	}
+	return r.From
+}
 
 // Why implements Item.
 func (r *Record) Why(field string) Reason {
+	if because := r.Unknown[field]; because != "" {
+		return Reason{because, r.From}
+	}
 	if field == "lies" || field == "there" {
 		return Reason{"nobody says which folder the web server serves, or " + isOlder, r.From}
 	}
@@ -511,11 +558,14 @@ type recordJSON struct {
 	List   string                     `json:"list"`
 	Values map[string]json.RawMessage `json:"values"`
 	From   Origin                     `json:"origin"`
+	ID     string                     `json:"id,omitempty"`
+	Places map[string]Origin          `json:"places,omitempty"`
+	Why    map[string]string          `json:"unknown,omitempty"`
 }
 
 // MarshalJSON writes the values by field.
 func (r Record) MarshalJSON() ([]byte, error) {
-	shape := recordJSON{r.List, map[string]json.RawMessage{}, r.From}
+	shape := recordJSON{r.List, map[string]json.RawMessage{}, r.From, r.ID, r.Places, r.Unknown}
 	for name, v := range r.Values {
 		raw, err := v.MarshalJSON()
 		if err != nil {
@@ -532,7 +582,7 @@ func (r *Record) UnmarshalJSON(raw []byte) error {
 	if err := json.Unmarshal(raw, &shape); err != nil {
 		return err
 	}
-	*r = Record{shape.List, map[string]Value{}, shape.From}
+	*r = Record{shape.List, map[string]Value{}, shape.From, shape.ID, shape.Places, shape.Why}
 	for name, value := range shape.Values {
 		entry, known := Lookup(r.List + "." + name)
 		if !known {

@@ -34,6 +34,9 @@ type Seen struct {
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
+	// Parts are what steps say is installed, for the one that knows what others say of it.
+	Parts []Part `json:"-"`
+
 	Dialect string `json:"dialect,omitempty"` // name and version
 	Hints   Hints  `json:"hints,omitempty"`
 }
@@ -50,10 +53,11 @@ const (
 	SpellingHint                   // another spelling of the site's address, in full
 	CookieHint                     // the name of a cookie that the site sets
 	ProgramHint                    // the program that the web server runs for the home page
+	InstalledHint                  // the name of something that is installed; the rest of it is among the parts
 	ExposedHint                    // a file below the root that nobody outside should see and that lies where the web server serves
 )
 
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "exposed file"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "installed part", "exposed file"}
 
 func (h Hint) String() string { return hintWords[h] }
 
@@ -129,6 +133,7 @@ func (s *Seen) Merge(more Seen) {
 		}
 		s.Records[list] = merged(s.Records[list], records)
 	}
+	s.Parts = append(s.Parts, more.Parts...)
 	if more.Dialect != "" {
 		s.Dialect = more.Dialect
 	}

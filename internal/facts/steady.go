@@ -27,7 +27,7 @@ func (s Steadiness) onHome(column string) Steadiness {
 // them means nothing.
 func Sampled(list string) bool {
 	switch list {
-	case ListRepeats, ListArrivals, ListAnswers, ListSpellings, ListBackups, ListScheduled:
+	case ListRepeats, ListArrivals, ListAnswers, ListSpellings, ListBackups, ListScheduled, ListInstalled, ListFlaws, ListAltered, ListStrange:
 		return true
 	}
 	return false

@@ -108,6 +108,10 @@ var (
 var (
 	FilesWebUser     = textKey(Files, String, "web_user", "whom the web server runs as, as intent.web_user says, or else by whom everything belongs to that it made").follows("intent.web_user", ListClasses)
 	FilesWebInferred = yesKey(Files, "web_user_inferred", "nobody said so: it follows from what the web server made").follows("files.web_user")
+	FilesSpacePart   = numberKey(Files, "space.part", "how much of the disk that the site lies on is left, in per cent").varies()
+	FilesSpaceLeft   = amountKey(Files, Size, "space.left", "how much that is").varies()
+	FilesEntriesPart = numberKey(Files, "space.entries", "how many of the files and folders that the disk has room for are left, in per cent; 100 where it has no such limit").varies()
+	FilesStray       = listKey(Files, "stray", "folders of extensions and themes that the content system does not know of").follows(ListExtensions, ListClasses)
 	FilesOwner       = textKey(Files, String, "owner", "to whom most of the site belongs, besides what the web server writes").follows(ListClasses)
 )
 
@@ -232,6 +236,10 @@ var (
 	SecurityMailboxPassword  = amountKey(Settings, Secret, "security.mailbox_password", "stored password of the mailbox for posting by mail").own().change(1).seenBy(Staff)
 	MailPosting              = yesKey(Settings, "mail.posting", "posts may be sent in by mail").own().change(10).seenBy(Staff)
 	UsageReporting           = yesKey(Settings, "usage.reporting", "usage is reported to others").change(30)
+	SchedulerLast            = amountKey(Settings, Date, "scheduler.last", "when the content system last ran its scheduled jobs").own().change(30).seenBy(Staff).varies()
+	SchedulerByVisits        = yesKey(Settings, "scheduler.by_visits", "they run when somebody visits, and not by the clock").change(30).seenBy(Staff)
+	ExtensionsRival          = listKey(Settings, "extensions.rival", "extensions that are switched on and do what only one should, each with what that is").own().change(30).seenBy(Visitors).follows(ListExtensions).worked()
+	ThemesSpare              = listKey(Settings, "themes.spare", "themes that are not used, and that none that is used is made on top of").own().change(30).seenBy(Staff).follows(ListExtensions).worked()
 	SystemVersion            = textKey(Settings, Version, "system.version", "version of the content system").own().change(30).seenBy(Staff)
 
 	MaintenanceOn      = yesKey(Settings, "maintenance.on", "visitors get a maintenance notice").own().change(21).decided("home.status").meant(http.StatusServiceUnavailable).seenBy(Visitors, Engines)

@@ -41,9 +41,10 @@ const (
 	Files
 	Server
 	Runtime
+	Upkeep
 )
 
-var sourceWords = []string{"", "intent", "settings", "live", "files", "server", "runtime"}
+var sourceWords = []string{"", "intent", "settings", "live", "files", "server", "runtime", "upkeep"}
 
 func (s Source) String() string { return sourceWords[s] }
 

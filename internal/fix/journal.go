@@ -307,6 +307,16 @@ func (j *Journal) stays(run string, certain func(LogLine) bool) bool {
 // made tells whether the change is made, or may be.
 func (r LogLine) made() bool { return r.Event == Done || r.Event == Begun }
 
+// FilesOf are the files, below the root, that changes since then have touched.
+func FilesOf(changes []LogLine, since time.Time) (files []string) {
+	for _, change := range changes {
+		if file, _, _ := strings.Cut(change.Place, ", "); file != "" && !change.At.Before(since) {
+			files = append(files, filepath.ToSlash(file))
+		}
+	}
+	return files
+}
+
 // ReadJournal gives every change of a site's journal as it stands now, the oldest first. A line that a killed run
 // left unfinished was never acted upon, and is passed over.
 func ReadJournal(dir string) ([]LogLine, error) {

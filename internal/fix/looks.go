@@ -2,6 +2,7 @@ package fix
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"slices"
 	"time"
@@ -71,6 +72,9 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 		env.FilesRoot = s.Resolve(tree.Root)
 	}
 	env.Recheck = func(ctx context.Context) (Seen, error) {
+		if journal != nil { // what this run has changed nobody else has
+			options.Ours = FilesOf(slices.Collect(maps.Values(journal.lines)), time.Time{})
+		}
 		r, err := audit.Run(ctx, s, time.Now(), options)
 		if err != nil {
 			return Seen{}, err

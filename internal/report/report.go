@@ -316,8 +316,9 @@ func lacking(r *audit.Result) string {
 		return ""
 	}
 	of := map[facts.Source]int{}
-	most := facts.Source(0)
+	most, next := facts.Source(0), true
 	for _, n := range r.Unjudged() {
+		next = next && n.Missing[0] == facts.ListStrange
 		source, _ := facts.SourceOf(n.Missing[0])
 		if of[source]++; most == 0 || of[source] > of[most] {
 			most = source
@@ -326,6 +327,12 @@ func lacking(r *audit.Result) string {
 	asked := r.Snapshot.Asked(most)
 	rules := Count(of[most], "rule", "rules")
 	switch {
+	case next:
+		return fmt.Sprintf("%s can be judged at the next look.", rules)
+	case most == facts.Upkeep && !asked:
+		return fmt.Sprintf("%s could be judged with lists of versions, of known flaws and of checksums, which a site file names under upkeep.", rules)
+	case most == facts.Upkeep:
+		return fmt.Sprintf("%s could be judged if the lists under upkeep said more.", rules)
 	case most == facts.Intent:
 		return fmt.Sprintf("%s could be judged if the site file said more under intent.", rules)
 	case most == facts.Settings && asked:

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"net/url"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -42,6 +43,7 @@ type Site struct {
 	// FollowUps are what to come back to, and when.
 	FollowUps []FollowUp `yaml:"follow_ups"`
 	History   History    `yaml:"history"` // how much of it is kept
+	Upkeep    *Upkeep    `yaml:"upkeep"`
 
 	Path string `yaml:"-"` // of the site file
 	Dir  string `yaml:"-"`
@@ -58,9 +60,11 @@ type Sources struct {
 
 // Runtime says which folder holds what the language runtime has been told; {} for the one that the web server's configuration leads to.
 type Runtime struct {
-	Reload []string `yaml:"reload"` // the command that has PHP-FPM read its files again
-	PHP    string   `yaml:"php"`    // that of php.ini, or the one of a version, above those for each way of running it
-	Pos    strict.Pos
+	Reload  []string `yaml:"reload"`  // the command that has PHP-FPM read its files again
+	Version string   `yaml:"version"` // its version, where the name of the folder does not tell
+	From    string   `yaml:"from"`    // whose it is: a distribution with its version, or makers; where no package tells
+	PHP     string   `yaml:"php"`     // that of php.ini, or the one of a version, above those for each way of running it
+	Pos     strict.Pos
 }
 
 // Server says where the configuration of the web server is, of several the outermost first; {} for where systems put it.
@@ -209,6 +213,14 @@ type History struct {
 	Audits *int `yaml:"audits"` // at most
 	Days   *int `yaml:"days"`   // and for how long
 	Pos    strict.Pos
+}
+
+// Upkeep says where it is to be looked up what others know of programs: each a file, a folder, or an address that it is fetched from.
+type Upkeep struct {
+	Versions   string `yaml:"versions"`   // the newest versions that there are
+	Advisories string `yaml:"advisories"` // known flaws, in OSV format: a folder, an archive (zip), or one file
+	Checksums  string `yaml:"checksums"`  // what the files of programs ought to hold
+	Pos        strict.Pos
 }
 
 // A Limit is an overridden parameter of the baseline, as text; the baseline knows its type.
@@ -403,6 +415,31 @@ func (v intentValue) check(name string, entry facts.Term, value facts.Value) err
 	return nil
 }
 
+// checkUpkeep refuses what is not there, before anything is looked at.
+func (s *Site) checkUpkeep() error {
+	u := s.Upkeep
+	if u == nil {
+		return nil
+	}
+	if u.Versions+u.Advisories+u.Checksums == "" {
+		return s.ErrorAt(u.Pos, "upkeep: says nothing; name one of versions, advisories and checksums, or leave it out")
+	}
+	for _, list := range []struct{ what, place string }{{"versions", u.Versions}, {"advisories", u.Advisories}, {"checksums", u.Checksums}} {
+		switch {
+		case list.place == "" || strings.HasPrefix(list.place, "https://"):
+		case strings.HasPrefix(list.place, "http://"):
+			if address, err := url.Parse(list.place); err != nil || !facts.IsThisMachine(address.Hostname()) {
+				return s.ErrorAt(u.Pos, "upkeep: %s: %s is not encrypted, and whoever sits in between could say that all is well; write https://", list.what, list.place)
+			}
+		default:
+			if _, err := os.Stat(s.Resolve(list.place)); err != nil {
+				return s.ErrorAt(u.Pos, "upkeep: %s: %s: %s", list.what, list.place, facts.Plainly(err))
+			}
+		}
+	}
+	return nil
+}
+
 // NotFoundError says that there is no site file where one was looked for.
 type NotFoundError struct{ Path string }
 
@@ -460,6 +497,9 @@ func (s *Site) check() error {
 				return err
 			}
 		}
+	}
+	if err := s.checkUpkeep(); err != nil {
+		return err
 	}
 	if f := s.Sources.Files; f != nil {
 		if f.Root == "" {
@@ -570,6 +610,8 @@ func (s *Site) checkServer() error {
 	return nil
 }
 
+var branchShape = regexp.MustCompile(`^\d+\.\d+$`)
+
 // checkRuntime holds what is said of the runtime against what it can be.
 func (s *Site) checkRuntime() error {
 	r := s.Sources.Runtime
@@ -578,6 +620,8 @@ func (s *Site) checkRuntime() error {
 		return nil
 	case s.Sources.Server == nil:
 		return s.ErrorAt(r.Pos, "runtime: which of its settings count is decided by the web server; say server: {nginx: FILE}, server: {apache: FILE} or server: {} as well")
+	case r.Version != "" && !branchShape.MatchString(r.Version):
+		return s.ErrorAt(r.Pos, "runtime: version: %q is no branch; write it as \"8.4\"", r.Version)
 	case r.PHP == "":
 		return nil
 	}

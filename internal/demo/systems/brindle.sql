@@ -1,6 +1,6 @@
 CREATE TABLE prompt_house (cue VARCHAR(190) PRIMARY KEY, line TEXT NOT NULL);
 CREATE TABLE players_house (no INTEGER PRIMARY KEY, stage_name VARCHAR(190) NOT NULL UNIQUE, part TEXT NOT NULL, joined TEXT NOT NULL, two_keys INTEGER NOT NULL, last_call TEXT);
-CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT NOT NULL, sort TEXT NOT NULL, on_the_bill INTEGER NOT NULL, version TEXT NOT NULL, newest TEXT);
+CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT NOT NULL, sort TEXT NOT NULL, on_the_bill INTEGER NOT NULL, version TEXT NOT NULL, newest TEXT, cut_from TEXT);
 CREATE TABLE letters_house (no INTEGER PRIMARY KEY, letter TEXT NOT NULL, goes_to TEXT NOT NULL, asks_a_riddle INTEGER NOT NULL);
 CREATE TABLE doors_house (no INTEGER PRIMARY KEY, door TEXT NOT NULL, leads_on INTEGER NOT NULL);
 CREATE TABLE trunks_house (no INTEGER PRIMARY KEY, stands_at TEXT NOT NULL, packed TEXT NOT NULL);

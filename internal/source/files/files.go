@@ -32,11 +32,12 @@ import (
 // A Source looks at one tree.
 type Source struct {
 	Root    string
-	Dialect *dialect.Dialect // for the roles; nil for the default ones
-	Public  string           // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
-	Served  []string         // paths at which the web server has a file, which tell where it serves from
-	WebUser string           // whom the web server runs as, "" when nobody says
-	Shared  bool             // others have accounts on the server who have nothing to do with the site
+	Dialect *dialect.Dialect                        // for the roles; nil for the default ones
+	Public  string                                  // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
+	Served  []string                                // paths at which the web server has a file, which tell where it serves from
+	WebUser string                                  // whom the web server runs as, "" when nobody says
+	Shared  bool                                    // others have accounts on the server who have nothing to do with the site
+	Room    func(folder string) (tree.Space, error) // how much room is left; nil to ask the system
 }
 
 // counting makes what a walk needs.
@@ -183,7 +184,23 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		}
 	}
 	seen.AddGap(c.gaps()...)
+	s.space(&seen)
 	return seen, nil
+}
+
+// space says how much room is left on the disk.
+func (s *Source) space(seen *facts.Seen) {
+	of := tree.SpaceOf
+	if s.Room != nil {
+		of = s.Room
+	}
+	at := facts.Origin{Path: "."}
+	space, err := of(s.Root)
+	if err != nil {
+		seen.AddGap(facts.Gap{Source: facts.Files, What: "the room that is left", Kind: facts.Unmapped, Because: facts.Plainly(err).Error(), Names: []string{facts.FilesSpacePart.Name, facts.FilesSpaceLeft.Name, facts.FilesEntriesPart.Name}})
+		return
+	}
+	seen.Add(facts.FilesSpacePart.Reading(tree.Part(space.Left, space.All), at), facts.FilesSpaceLeft.Reading(int64(min(space.Left, 1<<62)), at), facts.FilesEntriesPart.Reading(tree.Part(space.EntriesLeft, space.Entries), at))
 }
 
 // Members walks the tree again and gives the entries of the named classes, by what they have in common. Links are no

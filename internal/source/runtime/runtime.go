@@ -189,6 +189,10 @@ func (t *troubles) broken(f *iniFile) {
 
 // A Source is the runtime of a site.
 type Source struct {
+	// Version and From are the branch and whose it is, as the site file says; "" when it does not.
+	Version, From string
+	SaidAt        facts.Origin // where it does
+
 	Config *Config
 	Dir    string // files below it are named from it
 	// Places are where programs are run, the root first, and Elsewhere what the web server hands over anywhere.

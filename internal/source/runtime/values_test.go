@@ -171,7 +171,8 @@ func TestPools(t *testing.T) {
 func TestVersions(t *testing.T) {
 	for full, want := range map[string]string{"8.2.36-1~deb12u1": "Debian 12 2028-06-30", "8.2.29-1+0~20250703.101+debian12~1.gbp0a1b2c": " 2026-12-31", "7.4.33-1+deb11u9": "Debian 11 2026-08-31", "8.4.1-1~deb13u1": "Debian 13 2030-06-30",
 		"8.3.6-0ubuntu0.24.04.5": "Ubuntu 24.04 2029-04-30", "8.1.2-1ubuntu2.22": "Ubuntu 22.04 2027-04-30", "8.3.14-1": " 2027-12-31", "9.9.1-1": " "} {
-		by, until := supported(full[:3], full)
+		by := whose(full)
+		until := mendedTo(full[:3], by)
 		day := ""
 		if until != 0 {
 			day = facts.NumberOf(facts.Date, until).String()

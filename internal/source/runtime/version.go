@@ -58,11 +58,19 @@ var versionOf = regexp.MustCompile(`(?m)^Version: (?:\d+:)?(\S+)`)
 func (s *Source) version(seen *facts.Seen) {
 	branch, full := s.Config.branch(), ""
 	at := facts.Origin{Path: s.Config.Folder}
+	if s.Version != "" {
+		branch, at = s.Version, s.SaidAt
+	}
 	lack := func(because string, names ...string) {
 		seen.AddGap(facts.Gap{Source: facts.Runtime, What: "the runtime's version", Kind: facts.Unmapped, Because: because, Names: names})
 	}
 	if branch == "" {
 		lack("the name of its folder does not say which it is", facts.RuntimeVersion.Name, facts.RuntimeBranch.Name, facts.RuntimeMended.Name)
+		return
+	}
+	if s.From != "" {
+		seen.Add(facts.RuntimeVersion.Reading(branch, at))
+		s.supported(seen, branch, s.by(), s.SaidAt)
 		return
 	}
 	if strings.HasPrefix(s.Config.Folder, "/etc/php/") {
@@ -75,32 +83,70 @@ func (s *Source) version(seen *facts.Seen) {
 	}
 	at = facts.Origin{Path: "/var/lib/dpkg/status"}
 	seen.Add(facts.RuntimeVersion.Reading(regexp.MustCompile(`^[0-9.]+`).FindString(full), at))
-	by, until := supported(branch, full)
 	at.Because = "package " + full
-	if by == "" {
-		seen.Add(facts.RuntimeBranch.Reading("its makers'", at))
-	} else {
-		seen.Add(facts.RuntimeBranch.Reading(by, at))
+	s.supported(seen, branch, whose(full), at)
+}
+
+// makers is what a site file says of a version that is its makers' own.
+const makers = "makers"
+
+// Sources are whose versions may be, as a site file says it: the distributions of which the table knows, and makers.
+func Sources() []string {
+	names := []string{makers}
+	for _, m := range mendedUntil {
+		if m.by != "" && !slices.Contains(names, m.by) {
+			names = append(names, m.by)
+		}
 	}
+	return names
+}
+
+// by is whose the version is that the site file says, as the table names it.
+func (s *Source) by() string {
+	if s.From == makers {
+		return ""
+	}
+	return s.From
+}
+
+// supported says who mends a version, and until when. Of a branch that is older than all that the table has of its makers nobody does.
+func (s *Source) supported(seen *facts.Seen, branch, by string, at facts.Origin) {
+	seen.Add(facts.RuntimeBranch.Reading(cmp.Or(by, "its makers'"), at))
+	until := mendedTo(branch, by)
 	if until == 0 {
-		lack("the table of ends does not have "+branch+" of "+by, facts.RuntimeMended.Name)
+		seen.AddGap(facts.Gap{Source: facts.Runtime, What: "until when the runtime is mended", Kind: facts.Unmapped, Because: strings.TrimSpace("the table of ends does not have " + branch + " of " + cmp.Or(by, "its makers")), Names: []string{facts.RuntimeMended.Name}})
 		return
 	}
 	seen.Add(facts.RuntimeMended.Reading(until, at))
 }
 
-// supported is who mends a version, and until when; 0 when the table does not say.
-func supported(branch, full string) (by string, until int64) {
-	by = whose(full)
+// mendedTo is until when a branch is mended by whom it is from; 0 when the table does not say. A branch that is older than the oldest of
+// the table was mended until that was at most.
+func mendedTo(branch, by string) int64 {
+	oldest, last := "", ""
 	for _, m := range mendedUntil {
-		if m.branch == branch && m.by == by {
-			day, err := time.Parse(time.DateOnly, m.until)
-			if err == nil {
-				return by, day.Unix()
-			}
+		if m.by != by {
+			continue
+		}
+		if m.branch == branch {
+			return dayOf(m.until)
+		}
+		if oldest == "" || facts.CompareVersions(m.branch, oldest) < 0 {
+			oldest, last = m.branch, m.until
 		}
 	}
-	return by, 0
+	if by == "" && oldest != "" && facts.CompareVersions(branch, oldest) < 0 {
+		return dayOf(last)
+	}
+	return 0
+}
+
+func dayOf(text string) int64 {
+	day, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		return 0
+	}
+	return day.Unix()
 }
 
 // packaged is the version of a package that is installed, "" when it is not.

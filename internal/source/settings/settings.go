@@ -39,6 +39,7 @@ func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) 
 		g.list(ctx, name, spoken.Lists[name])
 	}
 	g.counted()
+	g.parts()
 	g.headCode()
 	g.unmapped()
 	if login, known := g.seen.Is(facts.LoginPath.Term); known {
