@@ -51,6 +51,9 @@ type Options struct {
 	Ours []string
 	// Room tells how much room is left where a folder lies; nil to ask the system.
 	Room func(folder string) (tree.Space, error)
+	// Lookup and Dial find the addresses of names and connect to them; nil for the system's ways.
+	Lookup live.Lookup
+	Dial   live.Dialer
 	// Connect replaces the live source's map of names to addresses.
 	Connect map[string]string
 }
@@ -272,7 +275,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
-		IgnoreRobots: options.IgnoreRobots}
+		IgnoreRobots: options.IgnoreRobots, Lookup: options.Lookup, Dial: options.Dial}
 	if options.Pages != nil {
 		look.List, look.MaxPages, look.MaxDepth = options.Pages, len(options.Pages)+1, 0
 	}

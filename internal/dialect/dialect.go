@@ -78,7 +78,7 @@ type Asset struct {
 
 // An Outward is a sign from which a stranger can tell the system, or a part of it.
 type Outward struct {
-	In    string `yaml:"in"`    // tag, header, cookie, asset, markup, feed, error page
+	In    string `yaml:"in"`    // tag, header, cookie, asset, markup, feed, file, error page
 	Match string `yaml:"match"` // a regular expression (RE2), with the groups name and version where it gives them away
 	Gives string `yaml:"gives"` // system, extension or theme; system when it is left out
 	Name  string `yaml:"name"`  // where the expression has no group for it; the system's own when it is left out

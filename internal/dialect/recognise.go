@@ -25,7 +25,7 @@ type Sign struct {
 var sureness = map[string]float64{"certain": 0.98, "likely": 0.7, "slight": 0.3}
 
 // outwardPlaces are where signs stand that strangers see.
-var outwardPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "error page"}
+var outwardPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "file", "error page"}
 
 func (d *Dialect) checkOutward() error {
 	for i := range d.Signs {

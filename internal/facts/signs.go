@@ -14,7 +14,7 @@ type Telling struct {
 	Name    string `json:"name"`    // of it; "" when the sign only gives a version away
 	Version string `json:"version"` // "" when the sign gives none away
 	Sure    string `json:"sure"`    // certain, likely or slight
-	Place   string `json:"place"`   // where such a sign stands: tag, header, cookie, asset, markup, feed, error page
+	Place   string `json:"place"`   // where such a sign stands: tag, header, cookie, asset, markup, feed, file, error page
 	Says    string `json:"says"`    // as it is written, shortened
 	URL     string `json:"url"`     // where it was seen first
 
@@ -26,7 +26,7 @@ var tellingTable = tableOf(
 	text("name", "the name that it gives away", func(t *Telling) string { return t.Name }),
 	text("version", "the version that it gives away; nothing when it gives none", func(t *Telling) string { return t.Version }),
 	text("sure", "certain, likely or slight", func(t *Telling) string { return t.Sure }),
-	text("place", "where such a sign stands: tag, header, cookie, asset, markup, feed or error page", func(t *Telling) string { return t.Place }),
+	text("place", "where such a sign stands: tag, header, cookie, asset, markup, feed, file or error page", func(t *Telling) string { return t.Place }),
 	text("says", "the sign as it is written", func(t *Telling) string { return t.Says }),
 )
 

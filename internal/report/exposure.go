@@ -157,5 +157,5 @@ func (e *Exposure) worth() {
 }
 
 func signPlace(place string) string {
-	return map[string]string{"tag": "the tag in the head", "header": "the header", "cookie": "the cookie's name", "asset": "the address of an asset", "markup": "the comment in the pages", "feed": "the feed", "error page": "the page of an error"}[place]
+	return map[string]string{"tag": "the tag in the head", "header": "the header", "cookie": "the cookie's name", "asset": "the address of an asset", "markup": "the comment in the pages", "feed": "the feed", "file": "the file that comes with it", "error page": "the page of an error"}[place]
 }

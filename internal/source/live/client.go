@@ -22,6 +22,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -58,7 +59,10 @@ type client struct {
 	patience time.Duration // for one request with its body
 	referrer string        // where it says to come from, "" for nowhere
 	brief    bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
-	fields   http.Header   // further fields of its requests; those with a cookie only go to its own origin
+	budget   *atomic.Int64 // how many more requests may be made; nil for any number
+	lookup   Lookup
+	dialer   Dialer
+	fields   http.Header // further fields of its requests; those with a cookie only go to its own origin
 }
 
 // briefly is the same client, which keeps the start of a body, and hangs up where the rest would tell nothing.
@@ -86,12 +90,19 @@ var (
 	errUnmapped = facts.Refusal("the site file maps names to addresses, and not this one; it is not looked up")
 	errPrivate  = facts.Refusal("it leads to a private address, which a public site has no business with")
 	errSlow     = errors.New("it took too long")
+	errEnough   = errors.New("no more requests are made for a short look")
 	errClosed   = errors.New("the connection was closed before the answer was whole")
 	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime}
+	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, lookup: o.Lookup, dialer: o.Dial}
+	if c.lookup == nil {
+		c.lookup = net.DefaultResolver.LookupNetIP
+	}
+	if c.dialer == nil {
+		c.dialer = (&net.Dialer{Timeout: connectTime}).DialContext
+	}
 	if o.patience > 0 {
 		c.patience = o.patience
 	}
@@ -138,9 +149,8 @@ func HTTPClient(o Options, home *url.URL) (*http.Client, error) {
 func (c *client) close() { c.http.CloseIdleConnections() }
 
 func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {
-	dialer := net.Dialer{Timeout: connectTime}
 	if to, mapped := c.connect[address]; mapped {
-		return dialer.DialContext(ctx, network, to)
+		return c.dialer(ctx, network, to)
 	}
 	if len(c.connect) > 0 {
 		return nil, errUnmapped
@@ -149,7 +159,7 @@ func (c *client) dial(ctx context.Context, network, address string) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	found, err := c.lookup(ctx, "ip", host)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +169,7 @@ func (c *client) dial(ctx context.Context, network, address string) (net.Conn, e
 			continue
 		}
 		var connection net.Conn
-		if connection, err = dialer.DialContext(ctx, network, net.JoinHostPort(ip.Unmap().String(), port)); err == nil {
+		if connection, err = c.dialer(ctx, network, net.JoinHostPort(ip.Unmap().String(), port)); err == nil {
 			return connection, nil
 		}
 	}
@@ -223,6 +233,9 @@ func (c *counted) Read(p []byte) (int, error) {
 
 // get fetches one address without following redirects.
 func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
+	if c.budget != nil && c.budget.Add(-1) < 0 {
+		return nil, errEnough
+	}
 	if err := c.limiter.Wait(ctx); err != nil {
 		return nil, errSlow
 	}

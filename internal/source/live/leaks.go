@@ -184,6 +184,7 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 	}
 	v.leaks(bounded, probes, nothing)
 	v.installers(bounded, nothing)
+	v.wellKnown(bounded, nothing)
 	if ctx.Err() != nil {
 		return facts.Seen{}, ctx.Err()
 	}
@@ -336,6 +337,35 @@ func (v *visit) installers(ctx context.Context, nothing [][]byte) {
 	}
 	say(v, facts.LiveInstaller, found, v.home.String())
 	say(v, facts.LiveInstallerInert, inert, v.home.String())
+}
+
+// wellKnown are the names of files that come with programs and say whose they are.
+var wellKnown = []string{"/readme.txt", "/readme.md", "/README.md", "/README.txt", "/readme.html", "/changelog.txt", "/CHANGELOG.md", "/license.txt", "/LICENSE", "/VERSION"}
+
+// wellKnown looks for signs of what the site runs on in files that come with it.
+func (v *visit) wellKnown(ctx context.Context, nothing [][]byte) {
+	got, barred, failed := v.ask(ctx, wellKnown, nothing)
+	if failed == nil && barred > 0 {
+		failed = errBarred
+	}
+	for _, g := range got {
+		if g == nil {
+			continue
+		}
+		text := string(g.body)
+		if isMarkup(g.body) {
+			text = ""
+			if d := analyse(v.home, g.body, "text/html", sought{}); d != nil {
+				v.noteSigns("file", d.heading, g.url)
+				text = firstOf(d.titles)
+			}
+		}
+		v.noteSigns("file", text, g.url)
+	}
+	v.seen.Signs = append([]facts.Telling{}, v.signs...)
+	if failed != nil {
+		v.seen.AddGap(facts.Gap{Source: facts.Live, What: "well-known files", Kind: facts.Unmapped, Because: failed.Error()})
+	}
 }
 
 // turnsAway tells whether the site turns us away rather than what we ask for: when several in a row are refused, and the home page too.

@@ -11,7 +11,9 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"sync"
@@ -47,8 +49,17 @@ type Options struct {
 	Owners       []Owned  // whose assets are whose
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
+	Lookup Lookup // finds the addresses of a name; nil for the system's way
+	Dial   Dialer // connects; nil for the system's way
+
 	patience time.Duration // for one request; requestTime when zero
 }
+
+// A Lookup finds the addresses of a name, as net.Resolver.LookupNetIP does.
+type Lookup func(ctx context.Context, network, host string) ([]netip.Addr, error)
+
+// A Dialer connects to an address, as net.Dialer.DialContext does.
+type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Defaults for what Options leaves zero.
 const (

@@ -119,6 +119,7 @@ type analyser struct {
 	foreign         int    // depth inside svg and math, whose titles are not the page's
 	inTitle         bool   //
 	inHeading       bool   //
+	noScript        bool   // in the head
 	inBody          bool   //
 	anchor          string // the link as it is written
 	inLink          bool   // within a link
@@ -242,10 +243,27 @@ func (a *analyser) end(name []byte) {
 		a.offered = false
 	case "h1":
 		a.inHeading = false
+	case "noscript":
+		a.noScript = false
 	case "script", "style":
 		a.raw = ""
 	case "form":
 		a.closeForm()
+	}
+}
+
+// opens begins the body with the first element that is none of the head, where nobody has written the tag (HTML Living Standard
+// §13.1.2.4). What stands in a noscript is not seen by who runs scripts.
+func (a *analyser) opens(name string) {
+	if a.inBody {
+		return
+	}
+	switch name {
+	case "html", "head", "title", "meta", "link", "script", "style", "base", "template", "body":
+	case "noscript":
+		a.noScript = true
+	default:
+		a.inBody = !a.noScript
 	}
 }
 
@@ -256,6 +274,7 @@ func (a *analyser) start(name, raw []byte) {
 	if !a.breadcrumbs && mayBeTrail(raw) {
 		a.breadcrumbs = isTrail(string(name), a.read())
 	}
+	a.opens(string(name))
 	switch string(name) {
 	case "svg", "math":
 		a.foreign++

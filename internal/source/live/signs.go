@@ -13,7 +13,7 @@ import (
 
 // A Sign is something by which a stranger can tell what a site runs on.
 type Sign struct {
-	In    string         // where it stands: tag, header, cookie, asset, markup, feed or error page
+	In    string         // where it stands: tag, header, cookie, asset, markup, feed, file or error page
 	Match *regexp.Regexp // with the groups name and version, where it gives them away
 	Gives string         // system, extension, theme, runtime or server
 	Name  string         // what it gives away, where the match has no group for it
@@ -35,6 +35,7 @@ var general = []Sign{
 	{In: "asset", Match: regexp.MustCompile(`\.php(?:$|\?)`), Gives: "runtime", Name: "PHP", Sure: "likely"},
 	{In: "markup", Match: regexp.MustCompile(`(?i)<!--[^>]{0,200}?\b(?:generated|powered|made|built|optimi[sz]ed|cached|kept) (?:by|with) (?P<name>[a-z][\w-]*(?: [A-Z][\w-]*)*)[ /]v?(?P<version>\d+(?:\.\d+)+)`), Gives: "extension", Sure: "certain"},
 	{In: "feed", Match: regexp.MustCompile(`(?i)<generator[^>]*?(?:\bversion="(?P<version>[\d.]+)"[^>]*)?>\s*(?:<!\[CDATA\[)?\s*(?P<name>[A-Za-z][\w .!&-]*?)\s*(?:[ /]v?\d[\w.-]*)?\s*(?:\]\]>)?\s*</generator>`), Gives: "system", Sure: "certain"},
+	{In: "file", Match: regexp.MustCompile(`^\W{0,40}(?P<name>[A-Z][\w&'-]*(?: [A-Z][\w&'-]*){0,3}),? (?:[Vv]ersion |v|release |-+ ?)?(?P<version>\d+(?:\.\d+)+)\b`), Gives: "system", Sure: "likely"},
 	{In: "error page", Match: regexp.MustCompile(`(?i)<center>(?P<name>nginx|openresty)(?:/(?P<version>[\d.]+))?</center>`), Gives: "server", Sure: "certain"},
 	{In: "error page", Match: regexp.MustCompile(`(?i)<address>(?P<name>Apache)(?:/(?P<version>[\d.]+))?`), Gives: "server", Sure: "certain"},
 }
@@ -106,7 +107,7 @@ func (v *visit) signsOf(at string, header http.Header, body []byte) {
 }
 
 // signWords are the places of signs as one says them.
-var signWords = map[string]string{"tag": "its tag", "header": "a header", "cookie": "a cookie", "asset": "the path of an asset", "markup": "what stands in a page", "feed": "the feed", "error page": "the page of an error"}
+var signWords = map[string]string{"tag": "its tag", "header": "a header", "cookie": "a cookie", "asset": "the path of an asset", "markup": "what stands in a page", "feed": "the feed", "file": "a file that comes with it", "error page": "the page of an error"}
 
 // tellSigns adds what pages and assets give away, and says all.
 func (v *visit) tellSigns() {
