@@ -64,7 +64,12 @@ func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
 		return l.seen, nil
 	}
 	defer os.RemoveAll(fetch)
-	l.fetch, l.parts = fetch, ask.installed()
+	l.fetch = fetch
+	parts, passed := ask.installed()
+	l.parts = parts
+	if passed > 0 {
+		l.lack(facts.Failed, fmt.Sprintf("%d more of what is installed", passed), fmt.Sprintf("%d are looked up at most", maxParts), facts.ListInstalled, facts.ListFlaws)
+	}
 	for _, part := range l.parts {
 		if part.Kind == "system" {
 			l.system = part
@@ -81,23 +86,26 @@ func (l *looking) lack(kind facts.GapKind, what, because string, names ...string
 }
 
 // installed are the parts that are told of, each once: what the content system says of itself counts before what signs tell.
-func (ask *Request) installed() []facts.Part {
+func (ask *Request) installed() (parts []facts.Part, passed int) {
 	said := func(kinds ...string) bool {
 		return slices.ContainsFunc(ask.Parts, func(p facts.Part) bool {
 			return p.From == facts.Settings && slices.Contains(kinds, p.Kind) && (p.Kind != "system" || p.Version != "")
 		})
 	}
 	system, others := said("system"), said("extension", "theme")
-	var parts []facts.Part
+	had := map[string]bool{}
 	for _, p := range slices.Concat(ask.Parts, ask.libraries()) {
 		if p.From == facts.Live && (p.Kind == "system" && system || p.Kind != "system" && others) || p.From == facts.Settings && p.Kind == "system" && p.Version == "" && ask.signed() {
 			continue
 		}
-		if !slices.ContainsFunc(parts, func(o facts.Part) bool { return o.Kind == p.Kind && strings.EqualFold(o.Name, p.Name) }) && len(parts) < maxParts {
+		if key := p.Kind + "\n" + strings.ToLower(p.Name) + "\n" + p.Version; !had[key] && len(parts) < maxParts {
+			had[key] = true
 			parts = append(parts, p)
+		} else if !had[key] {
+			passed++
 		}
 	}
-	return parts
+	return parts, passed
 }
 
 // signed tells whether a sign gives away the system's version.
@@ -235,6 +243,9 @@ func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) fa
 	date := func(t time.Time) facts.Value { return facts.NumberOf(facts.Date, t.Unix()) }
 	r := facts.Record{List: facts.ListInstalled, ID: p.Kind + " " + p.Name, From: p.Origin, Unknown: map[string]string{}, Values: map[string]facts.Value{
 		"name": facts.TextOf(facts.String, p.Name), "kind": facts.TextOf(facts.Words, p.Kind)}}
+	if p.Kind == "library" { // of which several versions may be there
+		r.ID += " " + p.Version
+	}
 	if p.Known {
 		r.Values["active"] = facts.BoolOf(p.Active)
 	}

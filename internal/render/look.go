@@ -18,6 +18,7 @@ func Look(p Sheet, l *report.Look) {
 		head += "; the look before was on " + l.Before.UTC().Format("2 January 2006, 15:04 MST")
 	}
 	p.block(0, "", 0, head, quiet)
+	p.block(0, "", 0, Safe(l.Says), plain)
 	fmt.Fprintln(p)
 	const label = 16
 	for _, line := range l.Lines {

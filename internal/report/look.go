@@ -19,6 +19,7 @@ type Look struct {
 	Before   *time.Time    `json:"before"` // the look that it is compared with, nil for none
 	Requests int           `json:"requests"`
 	Took     float64       `json:"took"` // milliseconds
+	Says     string        `json:"says"` // all of it in a sentence
 	Lines    []LookLine    `json:"lines"`
 	Saw      *audit.Glance `json:"saw"`
 }
@@ -85,6 +86,20 @@ func LookOf(site, name string, g, before *audit.Glance) *Look {
 		return 11
 	}
 	slices.SortStableFunc(l.Lines, func(a, b LookLine) int { return rank(a) - rank(b) })
+	wrong := 0
+	for _, line := range l.Lines {
+		if line.State == LookWrong {
+			wrong++
+		}
+	}
+	switch {
+	case wrong > 0:
+		l.Says = Count(wrong, "thing is wrong", "things are wrong") + "."
+	case l.Unknown():
+		l.Says = "Nothing is wrong of what a short look could see; not all of it could be seen."
+	default:
+		l.Says = "Nothing is wrong that a short look can see."
+	}
 	return l.Look
 }
 
@@ -342,7 +357,8 @@ func (l *looker) engines() {
 	switch {
 	case g.Robots == "":
 	case g.HiddenBy != "" && l.g.Stage == "live" && !l.g.Quiet:
-		l.wrong("search engines", facts.Critical, "audit SITE --only visibility", "Search engines are kept out of the home page%s: %s.", map[string]string{"tag": " by a tag in it", "header": " by a header", "tag and header": " twice, by a tag and by a header"}[g.HiddenBy], g.Robots)
+		by := map[string]string{"tag": " by a tag in it (noindex)", "header": " by a header (X-Robots-Tag)", "tag and header": " twice, by a tag in it and by a header"}[g.HiddenBy]
+		l.wrong("search engines", facts.Critical, "audit SITE --only visibility", "Search engines are kept out of the home page%s.", cmp.Or(by, ": "+g.Robots))
 	case g.HiddenBy != "":
 		l.well("search engines", "They are kept out, as they should be: %s.", g.Robots)
 	default:

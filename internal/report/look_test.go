@@ -256,6 +256,7 @@ func TestTheFirstLineNamesTheCause(t *testing.T) {
 			assert.LessOrEqual(t, l.Requests, live.GlanceRequests)
 			assert.LessOrEqual(t, l.Took, 1000+float64(live.GlanceTime.Milliseconds()), "the look ends by itself")
 			if c.worst == 0 {
+				assert.Equal(t, "Nothing is wrong that a short look can see.", l.Says)
 				assert.False(t, l.Unknown(), "%+v", l.Lines)
 			}
 			raw, err := json.Marshal(l)

@@ -124,6 +124,9 @@ func Advise(ctx context.Context, place string, installed []Package) (*Search, er
 	if err != nil {
 		return nil, fmt.Errorf("the advisories %s: %w", place, err)
 	}
+	if s.Looked == 0 && len(s.Unread) > 0 {
+		return nil, fmt.Errorf("the advisories: %s", s.Unread[0])
+	}
 	if s.Looked == 0 {
 		return nil, fmt.Errorf("the advisories %s: there is none; each is a file in OSV format that ends in .json", place)
 	}

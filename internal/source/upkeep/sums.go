@@ -23,6 +23,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -192,13 +193,15 @@ type Held struct {
 	Same     []string // files that are as the list has them
 	LineEnds int      // files that are, but for the ends of their lines
 	Unread   []string // each with why
+
+	asked *atomic.Int64 // of all folders
 }
 
 // Hold holds the files below a root against the list, several at once. Passed over is what may be otherwise, by its path; gone, what may
 // be missing. Whole says that nothing else lies in the root itself. Suspect tells of a file that the list lacks, and that lies in a folder whose files it has, whether that is a program.
 func (s *Sums) Hold(ctx context.Context, root *os.Root, whole bool, passed, gone, suspect func(name string) bool) (*Held, error) {
 	s.shift(root)
-	held := &Held{}
+	held := &Held{asked: &atomic.Int64{}}
 	var mu sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0))
@@ -207,7 +210,7 @@ func (s *Sums) Hold(ctx context.Context, root *os.Root, whole bool, passed, gone
 		for begin := 0; begin < len(names); begin += 256 {
 			part := names[begin:min(begin+256, len(names))]
 			group.Go(func() error {
-				h := s.folder(ctx, root, folder, part, begin == 0 && (whole || folder != "."), passed, gone, suspect)
+				h := s.folder(ctx, held.asked, root, folder, part, begin == 0 && (whole || folder != "."), passed, gone, suspect)
 				mu.Lock()
 				defer mu.Unlock()
 				held.merge(h)
@@ -218,7 +221,7 @@ func (s *Sums) Hold(ctx context.Context, root *os.Root, whole bool, passed, gone
 	err := group.Wait()
 	slices.SortFunc(held.Altered, func(a, b Altered) int { return strings.Compare(a.Path, b.Path) })
 	if over := len(held.Altered) - maxAltered; over > 0 {
-		held.Altered, held.More = held.Altered[:maxAltered], over
+		held.Altered, held.More = held.Altered[:maxAltered], held.More+over
 	}
 	slices.Sort(held.Unread)
 	return held, err
@@ -228,6 +231,7 @@ func (h *Held) merge(more *Held) {
 	h.Altered = append(h.Altered, more.Altered...)
 	h.Unread = append(h.Unread, more.Unread...)
 	h.LineEnds += more.LineEnds
+	h.More += more.More
 	h.Same = append(h.Same, more.Same...)
 }
 
@@ -254,8 +258,8 @@ func (s *Sums) shift(root *os.Root) {
 }
 
 // folder holds files of one folder against the list; with strangers, those that it lacks as well.
-func (s *Sums) folder(ctx context.Context, root *os.Root, folder string, names []string, strangers bool, passed, gone, suspect func(string) bool) *Held {
-	h := &Held{}
+func (s *Sums) folder(ctx context.Context, asked *atomic.Int64, root *os.Root, folder string, names []string, strangers bool, passed, gone, suspect func(string) bool) *Held {
+	h := &Held{asked: asked}
 	dir, err := root.OpenRoot(folder)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if err != nil && !missing {
@@ -268,8 +272,8 @@ func (s *Sums) folder(ctx context.Context, root *os.Root, folder string, names [
 	buffer := make([]byte, 64<<10)
 	for _, base := range names {
 		name := path.Join(folder, base)
-		if ctx.Err() != nil || passed(name) {
-			continue
+		if ctx.Err() != nil {
+			break
 		}
 		of := s.files[name]
 		at := facts.Origin{File: s.File, Line: of.line}
@@ -279,9 +283,7 @@ func (s *Sums) folder(ctx context.Context, root *os.Root, folder string, names [
 		}
 		switch {
 		case missing || errors.Is(err, fs.ErrNotExist):
-			if !gone(name) {
-				h.Altered = append(h.Altered, Altered{name, "missing", at})
-			}
+			h.alter(Altered{name, "missing", at}, func(name string) bool { return gone(name) || passed(name) })
 		case err != nil:
 			h.Unread = append(h.Unread, name+": "+facts.Plainly(err).Error())
 		case same:
@@ -290,13 +292,25 @@ func (s *Sums) folder(ctx context.Context, root *os.Root, folder string, names [
 			h.Same = append(h.Same, name)
 			h.LineEnds++
 		default:
-			h.Altered = append(h.Altered, Altered{name, "changed", at})
+			h.alter(Altered{name, "changed", at}, passed)
 		}
 	}
 	if strangers && dir != nil {
 		h.strangers(s, dir, folder, passed, suspect)
 	}
 	return h
+}
+
+// maxAsked is of how many files it is asked whether they may be otherwise; with more the list is of something else.
+const maxAsked = 10_000
+
+// alter notes a file that is otherwise, unless it may be.
+func (h *Held) alter(a Altered, may func(name string) bool) {
+	if h.asked.Add(1) > maxAsked {
+		h.More++
+	} else if !may(a.Path) {
+		h.Altered = append(h.Altered, a)
+	}
 }
 
 // strangers are programs in a folder of the list that the list does not have.
