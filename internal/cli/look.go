@@ -3,13 +3,13 @@ package cli
 import (
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
@@ -116,7 +116,10 @@ func keepLook(dir string, g *audit.Glance) {
 		err = os.MkdirAll(dir, 0o700)
 	}
 	if err == nil {
-		err = renameio.WriteFile(filepath.Join(dir, lookFile), data, 0o600)
+		err = replace(filepath.Join(dir, lookFile), func(w io.Writer) error {
+			_, err := w.Write(data)
+			return err
+		})
 	}
 	if err != nil {
 		slog.Warn("the look could not be kept", "error", err)

@@ -172,6 +172,8 @@ func (l *looker) encrypted() {
 		l.wrong("certificate", facts.Critical, "audit SITE --only hardening.certificate", "Its certificate is over since %s: browsers warn everybody away.", l.day(until))
 	case g.Distrust != "":
 		l.wrong("certificate", facts.Critical, "audit SITE --only hardening.certificate", "Browsers warn everybody away: its certificate is not to be trusted (%s).", g.Distrust)
+	case g.Bare:
+		l.wrong("certificate", facts.Critical, "audit SITE --only hardening.https", "Nothing answers where browsers come first, with encryption; without it something does.")
 	case g.Until == 0:
 		l.wrong("certificate", facts.High, "audit SITE --only hardening.https", "It comes without encryption: browsers say “not secure”.")
 	case left < 14*24*time.Hour:
@@ -217,6 +219,14 @@ func (l *looker) answers() {
 		l.wrong("answer", facts.Critical, "audit SITE --only visibility", "The home page answers %d%s.", g.Status, steps)
 	case g.Why != "":
 		l.wrong("answer", facts.High, "audit SITE --only visibility", "It answers %d, and then: %s.", g.Status, g.Why)
+	case g.Stranger != "":
+		l.wrong("answer", facts.Critical, "", "What answers is not the site, but “%s”: the server does not know the site, or whoever runs it has shut it.", g.Stranger)
+	case g.Failure != "":
+		l.wrong("answer", facts.Critical, "audit SITE --only hardening.errors-served,runtime", "The page shows the failure of a program: %s.", g.Failure)
+	case g.Blank && g.Notice == "":
+		l.wrong("answer", facts.Critical, "audit SITE --only visibility,runtime", "It answers 200, and the page is empty: the program behind it stops before it says anything. Its log says why.")
+	case l.before != nil && l.before.Live.Title != "" && g.Title != "" && g.Notice == "" && g.Title != l.before.Live.Title:
+		l.wrong("answer", facts.Low, "compare SITE", "The page is called%s, and was called “%s” on %s.", whose, l.before.Live.Title, l.day(l.before.Taken))
 	default:
 		l.well("answer", "It answers 200%s: the page%s%s.", steps, whose, of(g.System, ", on "))
 	}
@@ -252,7 +262,10 @@ func (l *looker) inner() {
 	var failing, missing, silent, well []string
 	for _, p := range l.g.Live.Inner {
 		switch {
-		case p.Status == 0:
+		case p.Status == 0 || p.Status == 403 || p.Status == 429 || p.Status == 401:
+			if p.Status != 0 {
+				p.Why = fmt.Sprintf("it answers %d", p.Status)
+			}
 			silent = append(silent, p.Path+" ("+p.Why+")")
 		case p.Status >= 500:
 			failing = append(failing, fmt.Sprintf("%s (%d)", p.Path, p.Status))
@@ -265,8 +278,8 @@ func (l *looker) inner() {
 	all := len(l.g.Live.Inner)
 	switch {
 	case all == 0:
-	case len(failing)+len(missing)+len(silent) == all && l.g.Live.Status == 200:
-		l.wrong("pages", facts.Critical, "pages SITE", "Only the home page is there: %s.", strings.Join(slices.Concat(failing, missing, silent), ", "))
+	case len(failing)+len(missing) == all && l.g.Live.Status == 200:
+		l.wrong("pages", facts.Critical, "pages SITE", "Only the home page is there: %s.", strings.Join(slices.Concat(failing, missing), ", "))
 	case len(failing) > 0:
 		l.wrong("pages", facts.High, "pages SITE", "A page that the home page links to fails: %s.", strings.Join(failing, ", "))
 	case len(missing) > 0:

@@ -1,13 +1,16 @@
 package live
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,7 +58,11 @@ type Glance struct {
 	Issuer   string `json:"certificate_issuer"`
 
 	Title      string `json:"title"`
-	Notice     string `json:"notice"` // the title of a notice in the place of the page
+	Blank      bool   `json:"blank"`    // the page has nothing on it
+	Stranger   string `json:"stranger"` // what answers in the site's place, by its title: a server's own page, a list of files, a host's; "" when the site does
+	Failure    string `json:"failure"`  // of a program, that the page shows
+	Bare       bool   `json:"bare"`     // nothing answers with encryption, and without it something does
+	Notice     string `json:"notice"`   // the title of a notice in the place of the page
 	RetryAfter string `json:"retry_after"`
 	System     string `json:"system"`    // what it says for certain that it runs on
 	Turned     string `json:"turned"`    // how it turns us away, "" when it does not
@@ -161,10 +168,15 @@ func nothingLeadsOut(err error) bool {
 func (g *Glance) home(ctx context.Context, v *visit) {
 	ch, err := v.client.follow(ctx, v.home, g.within(v))
 	if isDistrusted(err) {
-		g.Distrust = err.Error()
+		g.Distrust = strings.TrimPrefix(strings.TrimPrefix(err.Error(), "tls: failed to verify certificate: "), "x509: ")
 		v.client.distrust()
 		g.Steps = nil
 		ch, err = v.client.follow(ctx, v.home, g.within(v))
+	}
+	if plainly := g.unencrypted(v, err); plainly != nil {
+		if other, failed := v.client.follow(ctx, plainly, g.within(v)); failed == nil && other.last != nil {
+			ch, err, g.Bare = other, nil, true
+		}
 	}
 	g.Final, g.Loop = ch.final.String(), ch.loop
 	if ch.outside {
@@ -192,7 +204,7 @@ func (g *Glance) home(ctx context.Context, v *visit) {
 	var d *document
 	if err == nil && isHTML(ch.last.header) {
 		d = analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{})
-		g.Title = facts.Shorten(firstOf(d.titles), 120)
+		g.reads(d, ch.last.body)
 		if isNotice(d) {
 			g.Notice = cmp.Or(g.Title, facts.Shorten(d.heading, 120), "a notice")
 		}
@@ -206,10 +218,44 @@ func (g *Glance) home(ctx context.Context, v *visit) {
 			}
 		}
 	}
+	if d == nil && err == nil && ch.last.status == http.StatusOK {
+		g.Blank = len(bytes.TrimSpace(ch.last.body)) == 0
+		if bytes.Contains(ch.last.body[:min(len(ch.last.body), 2000)], []byte("<?php")) {
+			g.Failure = "the text of a program, which the server does not run"
+		}
+	}
 	if ch.last.status == http.StatusServiceUnavailable {
 		g.Notice = cmp.Or(g.Notice, g.Title, "an answer 503")
 	}
 	g.more(ctx, v, ch, d)
+}
+
+// unencrypted is the address without encryption, where with it nothing listened; nil when that is not worth asking.
+func (g *Glance) unencrypted(v *visit, err error) *url.URL {
+	if err == nil || v.home.Scheme != "https" || g.Distrust != "" || !errors.Is(err, syscall.ECONNREFUSED) && !errors.Is(err, errClosed) && !errors.As(err, new(tls.RecordHeaderError)) {
+		return nil
+	}
+	if to, mapped := v.Connect[net.JoinHostPort(g.Host, "80")]; len(v.Connect) > 0 && (!mapped || to == "") {
+		return nil
+	}
+	return &url.URL{Scheme: "http", Host: g.Host, Path: cmp.Or(v.home.Path, "/")}
+}
+
+// strangers are titles of what stands where a site ought to: the own pages of servers, lists of files, and what hosts show of sites that they have
+// shut, or that were never there.
+var strangers = regexp.MustCompile(`(?i)^\W*(welcome to (nginx|apache|caddy|lighttpd|openresty)|(apache2?|nginx|test)\b.*\b(default|test) page|test page for|it works\W*$|index of /|iis windows|plesk|(this |your )?(account|site|website|domain)( name)?( has been| is|:)? *(suspended|disabled|expired|parked|for sale)|(domain|website) (parking|default page)|default (web )?(site|page)\b|site not found|no site (configured|here)|database error|error establishing)`)
+
+// reads notes what is on the page.
+func (g *Glance) reads(d *document, body []byte) {
+	g.Title = facts.Shorten(firstOf(d.titles), 120)
+	g.Failure = facts.Shorten(d.failure, 160)
+	g.Blank = d.words == 0 && len(d.pulls) == 0 && d.images == 0 && d.forms == 0
+	if heading := facts.Shorten(d.heading, 120); strangers.MatchString(cmp.Or(g.Title, heading)) || strangers.MatchString(heading) {
+		g.Stranger = cmp.Or(g.Title, heading)
+	}
+	if g.Failure == "" && bytes.Contains(body[:min(len(body), 2000)], []byte("<?php")) {
+		g.Failure = "the text of a program, which the server does not run"
+	}
 }
 
 // within follows where the site leads, and notes it.
