@@ -34,7 +34,7 @@ func DialectList(all []*dialect.Dialect) []DialectSummary {
 func Dialects(p Sheet, all []*dialect.Dialect) {
 	var rows [][]string
 	for _, d := range all {
-		rows = append(rows, []string{d.Name, fmt.Sprintf("%d of %d", len(d.Names()), len(d.Names())+len(d.Unmapped())), fmt.Sprint(len(d.Lists)), strings.Join(strings.Fields(d.About), " ")})
+		rows = append(rows, []string{d.Name, fmt.Sprintf("%d\u00a0of\u00a0%d", len(d.Names()), len(d.Names())+len(d.Unmapped())), fmt.Sprint(len(d.Lists)), strings.Join(strings.Fields(d.About), " ")})
 	}
 	p.table([]string{"dialect", "settings", "lists", "about"}, rows, func(int, int) lipgloss.Style { return plain })
 }

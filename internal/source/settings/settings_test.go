@@ -38,7 +38,7 @@ func installation(t *testing.T, journal string) (root string, db *sql.DB) {
 		"CREATE TABLE prompt_house (cue TEXT PRIMARY KEY, line TEXT)",
 		"CREATE TABLE scenes_house (no INTEGER PRIMARY KEY, scene TEXT, heading TEXT, sort TEXT, standing TEXT, opened TEXT, crier TEXT, whispered INTEGER)",
 		"CREATE TABLE players_house (no INTEGER PRIMARY KEY, stage_name TEXT, part TEXT, joined TEXT, two_keys INTEGER, last_call TEXT)",
-		"CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT, sort TEXT, on_the_bill INTEGER, version TEXT, newest TEXT)",
+		"CREATE TABLE turns_house (no INTEGER PRIMARY KEY, turn TEXT, sort TEXT, on_the_bill INTEGER, version TEXT, newest TEXT, cut_from TEXT)",
 		"CREATE TABLE letters_house (no INTEGER PRIMARY KEY, letter TEXT, goes_to TEXT, asks_a_riddle INTEGER)",
 		"CREATE TABLE doors_house (no INTEGER PRIMARY KEY, door TEXT, leads_on INTEGER)",
 		"CREATE TABLE passes_house (no INTEGER PRIMARY KEY, pass TEXT, handed_to TEXT, sort TEXT, written TEXT, last_shown TEXT)",
