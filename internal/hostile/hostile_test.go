@@ -95,7 +95,7 @@ func (h hostile) run(t *testing.T, bin, site string) {
 	ctx, cancel := context.WithTimeout(t.Context(), 3*limit)
 	defer cancel()
 	command := exec.CommandContext(ctx, bin, args...)
-	command.Dir, command.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "NO_COLOR=1", "COLUMNS=200")
+	command.Dir, command.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "GOGC=100", "NO_COLOR=1", "COLUMNS=200")
 	var said bytes.Buffer
 	command.Stdout, command.Stderr = &said, &said
 	began := time.Now()
