@@ -243,7 +243,7 @@ func (g *Glance) unencrypted(v *visit, err error) *url.URL {
 
 // strangers are titles of what stands where a site ought to: the own pages of servers, lists of files, and what hosts show of sites that they have
 // shut, or that were never there.
-var strangers = regexp.MustCompile(`(?i)^\W*(welcome to (nginx|apache|caddy|lighttpd|openresty)|(apache2?|nginx|test)\b.*\b(default|test) page|test page for|it works\W*$|index of /|iis windows|plesk|(this |your )?(account|site|website|domain)( name)?( has been| is|:)? *(suspended|disabled|expired|parked|for sale)|(domain|website) (parking|default page)|default (web )?(site|page)\b|site not found|no site (configured|here)|database error|error establishing)`)
+var strangers = regexp.MustCompile(`(?i)^\W*(welcome to (nginx|apache|caddy|lighttpd|openresty)|(apache2?|nginx|test)\b.*\b(default|test) page|test page for|it works\W*$|index of /|iis windows|(this |your )?(account|site|website|domain)( name)?( has been| is|:)? *(suspended|disabled|expired|parked|for sale)|(domain|website) (parking|default page)|default (web )?(site|page)\b|site not found|no site (configured|here)|database error|error establishing)`)
 
 // reads notes what is on the page.
 func (g *Glance) reads(d *document, body []byte) {
