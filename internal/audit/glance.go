@@ -21,7 +21,7 @@ type Glance struct {
 	Taken time.Time       `json:"taken"`
 	Live  *live.Glance    `json:"live"`
 	Files bool            `json:"files"`   // they were looked at
-	Why   string          `json:"why"`     // why they were not
+	Why   string          `json:"why"`     // why they were not; "" where nobody says where they lie
 	Fresh []facts.Program `json:"fresh"`   // program files that changed within seven days, the last first
 	Newer []string        `json:"newer"`   // of those, the ones that came or changed since the audit before
 	Since *time.Time      `json:"since"`   // when that was; nil when there is none
@@ -59,9 +59,7 @@ func Glimpse(ctx context.Context, s *site.Site, now time.Time, options Options) 
 		g.Live = live.Look(ctx, ask.Live)
 		return nil
 	})
-	if s.Sources.Files == nil {
-		g.Why = "the site file does not say where they lie"
-	} else {
+	if s.Sources.Files != nil {
 		group.Go(func() error {
 			g.programs(bounded, ask, now, options.Before)
 			return nil

@@ -49,7 +49,7 @@ func whereUpkeep(ask *Request) (string, bool) {
 type looking struct {
 	*Request
 	seen   facts.Seen
-	fetch  string // a folder for what is fetched
+	fetch  string // a folder for what is fetched, "" while nothing was
 	parts  []facts.Part
 	now    time.Time
 	system facts.Part // its version is "" when nobody could tell
@@ -58,13 +58,11 @@ type looking struct {
 // upkeep looks up what others know of what is installed.
 func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
 	l := &looking{Request: ask, now: time.Now()}
-	fetch, err := os.MkdirTemp("", "weltaxis-")
-	if err != nil {
-		l.lack(facts.Failed, "what others know", err.Error(), facts.Upkeep.All())
-		return l.seen, nil
-	}
-	defer os.RemoveAll(fetch)
-	l.fetch = fetch
+	defer func() {
+		if l.fetch != "" {
+			_ = os.RemoveAll(l.fetch)
+		}
+	}()
 	parts, passed := ask.installed()
 	l.parts = parts
 	if passed > 0 {
@@ -206,7 +204,14 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 		l.lack(facts.Failed, what, "it is fetched from "+said+", and --offline keeps every request here", names...)
 		return ""
 	}
-	file, err := upkeep.Fetch(ctx, said, l.fetch)
+	var err error
+	if l.fetch == "" {
+		l.fetch, err = os.MkdirTemp("", "weltaxis-")
+	}
+	file := ""
+	if err == nil {
+		file, err = upkeep.Fetch(ctx, said, l.fetch)
+	}
 	if err != nil {
 		l.lack(facts.Failed, what, err.Error(), names...)
 		return ""
@@ -388,7 +393,7 @@ func (l *looking) advisories(ctx context.Context) {
 func (l *looking) near(at facts.Origin) facts.Origin {
 	u := l.Site.Upkeep
 	for _, said := range []string{u.Versions, u.Advisories, u.Checksums} {
-		if upkeep.IsAddress(said) && strings.HasPrefix(at.File, l.fetch) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
+		if l.fetch != "" && upkeep.IsAddress(said) && strings.HasPrefix(at.File, l.fetch) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
 			at.File = said
 			return at
 		}
@@ -456,6 +461,9 @@ func (l *looking) checksums(ctx context.Context) {
 		if of, is := mismatch(list.Of, p); is {
 			l.lack(facts.Unmapped, what+" of "+p.Name, fmt.Sprintf("the list is of %s, and %s is installed", of, cmp.Or(p.Version, "a version that nobody could tell")), names...)
 			continue
+		}
+		if list.Skipped > 0 {
+			l.lack(facts.Unmapped, fmt.Sprintf("%d lines of the checksums of %s", list.Skipped, p.Name), "they are no checksums with a path", facts.ListAltered)
 		}
 		found, err := l.hold(ctx, root, base, list)
 		if err != nil {

@@ -66,7 +66,7 @@ which is kept beside the site's changes; --no-keep keeps nothing.`,
 				return status(exitPartial)
 			case worst != 0 && worst <= facts.High:
 				return status(exitDeviates)
-			case l.Unknown() && s.Path != s.Address():
+			case l.Unknown():
 				return status(exitPartial)
 			}
 			return nil

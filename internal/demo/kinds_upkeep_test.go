@@ -230,6 +230,7 @@ func TestWhatIsNotKnownOfVersionsIsSaid(t *testing.T) {
 		"checksums of another": {func(b *installation) {
 			b.lists["checksums/brindle-3.4.2.sha256"] = "# brindle 3.4.1\n" + b.lists["checksums/brindle-3.4.2.sha256"]
 		}, []string{"upkeep.integrity"}, "the list is of brindle 3.4.1, and 3.4.2 is installed"},
+		"lines that are no checksums": {func(b *installation) { b.lists["checksums/brindle-3.4.2.sha256"] += "works/brindle.php\n" }, []string{"upkeep.integrity"}, "they are no checksums with a path"},
 		"no checksums of the version": {func(b *installation) { delete(b.lists, "checksums/brindle-3.4.2.sha256") }, []string{"upkeep.integrity"}, "it would be called brindle-3.4.2.sha256"},
 		"a runtime that nobody lists": {func(b *installation) { b.front.from = `version: "9.9", from: Debian 12` }, []string{"upkeep.runtime-age"}, "the table of ends does not have 9.9 of Debian 12"},
 	} {

@@ -3,6 +3,7 @@ package report
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -73,7 +74,7 @@ func LookOf(site, name string, g, before *audit.Glance) *Look {
 	for _, say := range []func(){l.leads, l.encrypted, l.answers, l.notice, l.inner, l.search, l.programs, l.copy, l.engines, l.fast} {
 		say()
 	}
-	for _, what := range Sorted(g.Live.Missed) {
+	for _, what := range slices.Sorted(maps.Keys(g.Live.Missed)) {
 		l.unknown("the rest", what+": "+g.Live.Missed[what])
 	}
 	rank := func(line LookLine) int {
@@ -103,19 +104,9 @@ func LookOf(site, name string, g, before *audit.Glance) *Look {
 	return l.Look
 }
 
-// Sorted are the keys of a map, in order.
-func Sorted[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for key := range m {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 func (l *looker) wrong(what string, severity facts.Severity, deeper, says string, args ...any) {
 	if deeper != "" {
-		deeper = "weltaxis " + strings.ReplaceAll(deeper, "SITE", l.name)
+		deeper = "weltaxis " + strings.Join(strings.Fields(strings.ReplaceAll(deeper, "SITE", l.name)), " ")
 	}
 	l.Lines = append(l.Lines, LookLine{what, LookWrong, &severity, fmt.Sprintf(says, args...), deeper})
 }
@@ -145,11 +136,11 @@ func (l *looker) leads() {
 	case g.Mapped:
 		l.well("name", "The site file says where %s is, so the name was not looked up.", g.Host)
 	case len(then) > 0 && !slices.ContainsFunc(g.Addresses, func(a string) bool { return slices.Contains(then, a) }):
-		else_ := ""
+		called := ""
 		if l.before.Live.Title != "" && g.Title != "" && l.before.Live.Title != g.Title {
-			else_ = fmt.Sprintf(", and what answers there is called “%s”, and not “%s”", g.Title, l.before.Live.Title)
+			called = fmt.Sprintf(", and what answers there is called “%s”, and not “%s”", g.Title, l.before.Live.Title)
 		}
-		l.wrong("name", facts.High, "compare SITE", "The name leads to %s, and led to %s on %s%s.", strings.Join(g.Addresses, ", "), strings.Join(then, ", "), l.day(l.before.Taken), else_)
+		l.wrong("name", facts.High, "compare SITE", "The name leads to %s, and led to %s on %s%s.", strings.Join(g.Addresses, ", "), strings.Join(then, ", "), l.day(l.before.Taken), called)
 	case len(then) > 0:
 		l.well("name", "%s leads to %s, as on %s.", g.Host, strings.Join(g.Addresses, ", "), l.day(l.before.Taken))
 	default:
@@ -306,16 +297,17 @@ func (l *looker) search() {
 func (l *looker) programs() {
 	g := l.g
 	switch n := len(g.Fresh); {
+	case !g.Files && g.Why == "": // nobody said where they lie
 	case !g.Files:
 		l.unknown("programs", "Program files were not looked at: "+g.Why+".")
 	case len(g.Newer) > 0:
-		l.wrong("programs", facts.High, "audit SITE --only upkeep", "%s since the audit of %s: %s.", Count(len(g.Newer), "program file came or changed", "program files came or changed"), l.day(*g.Since), strings.Join(few(g.Newer), ", "))
+		l.wrong("programs", facts.High, "audit SITE --only upkeep", "%s since the audit of %s: %s.", Count(len(g.Newer), "program file came or changed", "program files came or changed"), l.day(*g.Since), List(FirstFew(g.Newer)))
 	case n > 0:
 		var named []string
 		for _, p := range g.Fresh {
 			named = append(named, p.Path)
 		}
-		l.wrong("programs", facts.Medium, "audit SITE --only upkeep", "%s within seven days, the last on %s: %s. If that was no update, somebody else did it.", Count(n, "program file changed", "program files changed"), l.day(time.Unix(g.Fresh[0].Changed, 0)), strings.Join(few(named), ", "))
+		l.wrong("programs", facts.Medium, "audit SITE --only upkeep", "%s within seven days, the last on %s: %s. If that was no update, somebody else did it.", Count(n, "program file changed", "program files changed"), l.day(time.Unix(g.Fresh[0].Changed, 0)), List(FirstFew(named)))
 	case g.Last > 0:
 		l.well("programs", "No program file changed within seven days; the last did on %s.", l.day(time.Unix(g.Last, 0)))
 	default:

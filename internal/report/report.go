@@ -316,19 +316,23 @@ func lacking(r *audit.Result) string {
 		return ""
 	}
 	of := map[facts.Source]int{}
-	most, next := facts.Source(0), true
+	most, next := facts.Source(0), 0
 	for _, n := range r.Unjudged() {
-		next = next && n.Missing[0] == facts.ListStrange
+		if n.Missing[0] == facts.ListStrange { // nothing that anybody could do about it but look again
+			next++
+			continue
+		}
 		source, _ := facts.SourceOf(n.Missing[0])
 		if of[source]++; most == 0 || of[source] > of[most] {
 			most = source
 		}
 	}
+	if most == 0 {
+		return Count(next, "rule", "rules") + " can be judged at the next look."
+	}
 	asked := r.Snapshot.Asked(most)
 	rules := Count(of[most], "rule", "rules")
 	switch {
-	case next:
-		return fmt.Sprintf("%s can be judged at the next look.", rules)
 	case most == facts.Upkeep && !asked:
 		return fmt.Sprintf("%s could be judged with lists of versions, of known flaws and of checksums, which a site file names under upkeep.", rules)
 	case most == facts.Upkeep:

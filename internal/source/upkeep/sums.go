@@ -169,13 +169,6 @@ func (s *Sums) line(text string, number int) error {
 	return nil
 }
 
-// Has tells whether the list has a file, and whether it has a folder's files.
-func (s *Sums) Has(name string) (file, folder bool) {
-	_, file = s.files[name]
-	_, folder = s.dirs[path.Dir(name)]
-	return file, folder
-}
-
 // Count is how many files the list has.
 func (s *Sums) Count() int { return len(s.files) }
 
