@@ -48,7 +48,7 @@ type Step struct {
 // Steps are all there are, in the order in which they are shown.
 var Steps = []Step{
 	{
-		Name: "settings", Source: facts.Settings, Gives: []facts.Hint{facts.LoginPathHint, facts.InstalledHint},
+		Name: "settings", Source: facts.Settings, Gives: []facts.Hint{facts.LoginPathHint, facts.InstalledHint, facts.NoticeHint, facts.ClosedHint},
 		Where: func(ask *Request) (string, bool) {
 			set := ask.Site.Sources.Settings
 			if set == nil {
@@ -77,14 +77,12 @@ var Steps = []Step{
 		},
 	},
 	{
-		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.InstalledHint},
+		Name: "live", Source: facts.Live, Needs: []facts.Hint{facts.LoginPathHint, facts.NoticeHint, facts.ClosedHint}, Gives: []facts.Hint{facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.InstalledHint},
 		Where: func(ask *Request) (string, bool) {
 			return ask.Live.Address, ask.Site.Sources.Live != nil && !ask.Offline
 		},
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
-			look := ask.Live
-			look.LoginPath = ask.Hints.First(facts.LoginPathHint)
-			return live.Gather(ctx, look)
+			return live.Gather(ctx, ask.look())
 		},
 		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
@@ -197,6 +195,22 @@ func (ask *Request) public() string {
 	}
 	return ""
 }
+
+// look is how the site is looked at from outside, with what the steps before have told.
+func (ask *Request) look() live.Options {
+	look := ask.Live
+	look.LoginPath, look.Notice = ask.Hints.First(facts.LoginPathHint), ask.Hints.First(facts.NoticeHint)
+	look.Closed = len(ask.Hints[facts.ClosedHint]) > 0 || ask.stage() == "building" || slices.ContainsFunc(ask.Site.Intent, func(r facts.Reading) bool { return r.FullName() == facts.IntentMaintenanceUntil.Name && r.Value.Number() > 0 })
+	for _, earlier := range []*facts.Snapshot{ask.Previous, ask.Before} {
+		if earlier != nil {
+			look.Known = append(look.Known, live.KnownFrom(earlier)...)
+		}
+	}
+	return look
+}
+
+// stage is the stage that is judged by.
+func (ask *Request) stage() string { return cmp.Or(ask.Options.Stage, ask.Site.Said("stage")) }
 
 // Tree is the source of a site's files. Which folder the web server serves is what the site file says, or else what the
 // server's configuration does, or else what the paths tell at which it has files.

@@ -34,6 +34,17 @@ func functions() []cel.EnvOption {
 		function1("as_size", num, str, facts.FormatSize),
 		function1("is_mail", str, yes, facts.IsMail),
 		function1("mail_domain", str, str, facts.MailDomain),
+		// The mail addresses in a text; whether one is a person's, as far as its name and the names of people tell.
+		function1("mailboxes", str, list, mailboxes),
+		function2("is_persons", str, list, yes, isPersons),
+		// A notice's words: it says when, or whom to ask.
+		function1("tells_when_or_whom", str, yes, tellsWhenOrWhom),
+		// A host is that of an address, with or without www; the small words of a language; whether a sign of its script is a word.
+		function2("is_spelling", str, str, yes, isSpelling),
+		function1("stop_words", str, list, func(language string) []string { return stopWords[mainLanguage(language)] }),
+		function1("wide_script", str, yes, func(language string) bool {
+			return slices.Contains([]string{"zh", "ja", "ko", "th"}, mainLanguage(language))
+		}),
 		function1("url_host", str, str, facts.URLHost),
 		function2("same_address", str, str, yes, facts.SameAddress),
 		function1("is_zone", str, yes, facts.IsZone),
@@ -86,6 +97,12 @@ var Functions = map[string]string{
 	"as_size":             "as_size(bytes): a size as people write it: 8M",
 	"is_mail":             "is_mail(text): it is a mail address",
 	"mail_domain":         "mail_domain(address): what stands after the @, in lower case",
+	"mailboxes":           "mailboxes(text): the mail addresses in it, each once",
+	"tells_when_or_whom":  "tells_when_or_whom(text): it says when something will be, or whom to ask: a time, a day, a span, a mailbox, a telephone",
+	"is_persons":          "is_persons(mailbox, names): it is a person's own rather than an office's, as far as it and the names of people tell",
+	"is_spelling":         "is_spelling(host, address): the host is that of the address, with or without www",
+	"stop_words":          "stop_words(language): the smallest words of a language; none where this program does not know it",
+	"wide_script":         "wide_script(language): it is written in a script of which one sign may be a word",
 	"url_host":            "url_host(address): the host of an address; nothing when it is none",
 	"same_address":        "same_address(a, b): the same address, but for the case of the host and a slash at the end",
 	"is_zone":             "is_zone(text): a time zone of the IANA database",
@@ -106,6 +123,87 @@ var Functions = map[string]string{
 	"has_loose_separator": "has_loose_separator(title): one stands first, last or doubled",
 	"filled":              "pattern.filled(site, tagline, separator): a title pattern with these put in",
 }
+
+func isSpelling(host, address string) bool {
+	bare := func(host string) string { return strings.TrimPrefix(strings.ToLower(host), "www.") }
+	return bare(host) == bare(facts.URLHost(address))
+}
+
+// mainLanguage is the language of a tag, without region and script (RFC 5646 §2.2.1).
+func mainLanguage(tag string) string {
+	main, _, _ := strings.Cut(strings.ToLower(tag), "-")
+	return main
+}
+
+// stopWords are the smallest words of languages: articles, prepositions and what joins sentences.
+var stopWords = map[string][]string{
+	"en": strings.Fields("the and of a an in to for on at is"),
+	"de": strings.Fields("der die das und in den von zu mit ein eine"),
+	"fr": strings.Fields("le la les de des et un une à en du"),
+	"es": strings.Fields("el la los las de y en un una que del"),
+	"it": strings.Fields("il la lo i le di e in un una che"),
+	"nl": strings.Fields("de het een en van in op te met voor"),
+	"pt": strings.Fields("o a os as de e em um uma que do"),
+	"da": strings.Fields("og i at en et den det til på med"),
+	"sv": strings.Fields("och i att en ett den det till på med"),
+	"nb": strings.Fields("og i å en et den det til på med"),
+	"no": strings.Fields("og i å en et den det til på med"),
+	"fi": strings.Fields("ja on ei se että tai kun niin myös"),
+	"pl": strings.Fields("i w na z do o że się nie to"),
+	"cs": strings.Fields("a v na s z do o že se to"),
+	"cy": strings.Fields("y yr a ac o i yn ar am gan"),
+}
+
+// mailbox is a mail address as it stands in a text.
+var mailbox = regexp.MustCompile(`[\p{L}\p{N}._%+-]{1,64}@[\p{L}\p{N}-]+(?:\.[\p{L}\p{N}-]+)+`)
+
+func mailboxes(text string) (found []string) {
+	for _, address := range mailbox.FindAllString(text, 100) {
+		if address = strings.Trim(address, ".-"); !slices.Contains(found, address) {
+			found = append(found, address)
+		}
+	}
+	return found
+}
+
+// offices are words in the name of a mailbox that more than one person reads.
+var offices = strings.Fields("office box info information post mail hello hi contact contactus service services support help helpdesk desk team staff shop store sales orders order admin administration press news tickets ticket booking bookings reservations reception enquiries enquiry questions feedback webmaster hostmaster postmaster noreply no-reply web site events club society library museum theatre school secretary treasurer accounts billing buero bureau kontakt service-client contacto contatto informatie hallo bonjour ciao verwaltung sekretariat")
+
+// isPersons tells whether a mailbox is a person's own: it carries the name of one of those, or looks like a first and a last name.
+func isPersons(address string, names []string) bool {
+	local, _, _ := strings.Cut(strings.ToLower(address), "@")
+	words := strings.FieldsFunc(local, func(r rune) bool { return !unicode.IsLetter(r) })
+	for _, name := range names {
+		for _, part := range strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !unicode.IsLetter(r) }) {
+			if utf8.RuneCountInString(part) >= 3 && slices.Contains(words, part) && !slices.Contains(offices, part) {
+				return true
+			}
+		}
+	}
+	if slices.ContainsFunc(words, func(word string) bool { return slices.Contains(offices, word) }) {
+		return false
+	}
+	return firstAndLast.MatchString(local)
+}
+
+// whenOrWhom are the ways to say when or whom, in the languages this was tried in. A year alone is neither.
+var whenOrWhom = []*regexp.Regexp{
+	regexp.MustCompile(`@\p{L}`),
+	regexp.MustCompile(`(?i)(?:\+|\b0)\d[\d ()/.-]{5,}\d`), // a telephone
+	regexp.MustCompile(`(?i)\b\d{1,2}(?:[:.h]\d{2}\b| ?(?:h|am|pm|a\.m\.|p\.m\.|uhr|o['’]clock)\b)`),                                   // a time
+	regexp.MustCompile(`(?i)\b\d{4}-\d{2}-\d{2}\b|\b\d{1,2}[./]\d{1,2}\.?(?:\d{2,4})?(?:\b|$)|\b\d{1,2}(?:st|nd|rd|th|\.)? \p{L}{3,}`), // a day
+	regexp.MustCompile(`(?i)\b(?:january|february|march|april|june|july|august|september|october|november|december)\b`),
+	regexp.MustCompile(`(?i)\b(?:hours?|minutes?|days?|weeks?|today|tonight|tomorrow|noon|midnight|mon|tues|wednes|thurs|fri|satur|sun)(?:day)?\b|\b(?:this|next|in the|by) (?:morning|evening|afternoon|week)\b`),
+	regexp.MustCompile(`(?i)\b(?:at|by|until|till|before|after|from) (?:half past |a quarter (?:to|past) )?(?:one|two|three|four|five|six|seven|eight|nine|ten|eleven|twelve)\b`),
+	regexp.MustCompile(`(?i)\b(?:call|phone|telephone|ring|write to|mail us|ask|stunden?|minuten?|heute|morgen|montag|dienstag|mittwoch|donnerstag|freitag|samstag|sonntag|uhr|heures?|aujourd|demain|lundi|mardi|horas?|hoy|mañana|ore|oggi|domani|uur|vandaag|morgen|anrufen|telefon|téléphone|teléfono|telefono|telefoon)\b`),
+}
+
+func tellsWhenOrWhom(text string) bool {
+	return slices.ContainsFunc(whenOrWhom, func(way *regexp.Regexp) bool { return way.MatchString(text) })
+}
+
+// firstAndLast is how the name of a person's own mailbox often looks.
+var firstAndLast = regexp.MustCompile(`^\p{L}+[._]\p{L}{2,}$`)
 
 func languageMatches(wanted, tag string) bool {
 	wanted, tag = strings.ToLower(wanted), strings.ToLower(tag)

@@ -14,6 +14,8 @@ import (
 	_ "github.com/go-sql-driver/mysql" // the driver
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver
 	_ "modernc.org/sqlite"             // the driver
+
+	"weltaxis/internal/facts"
 )
 
 // A databaseServer is where an installation keeps its database when it is no file: for tests.
@@ -83,8 +85,13 @@ func (in *installation) fillLists(insert inserter) error {
 	if err := insert(l.table("forms"), 1, "contact", cmp.Or(in.options["form_mail"], in.options["mail_from"]), map[bool]int{true: 1}[in.options["form_asks"] != "no"]); err != nil {
 		return err
 	}
-	if err := insert(l.table("hosts"), 1, strings.Replace(in.options["public_url"], "https://www.", "", 1), 1); err != nil {
+	if err := insert(l.table("hosts"), 1, strings.TrimPrefix(facts.URLHost(in.options["public_url"]), "www."), 1); err != nil {
 		return err
+	}
+	for i, host := range strings.Fields(in.options["alias"]) {
+		if err := insert(l.table("hosts"), i+2, host, 1); err != nil {
+			return err
+		}
 	}
 	for i, k := range in.keys {
 		if err := insert(l.table("keys"), i+1, k.Name, k.Service, l.theirs("key", k.Kind), "2026-06-01", "2026-11-20", "an invented key of the demo and not a secret at all"); err != nil {

@@ -33,6 +33,7 @@ type fault struct {
 	previous []string // addresses that answered at an earlier time
 	since    bool     // it came since a look at the well-kept site
 	under    string   // the rule that counts in its place, when seen from all sides
+	beside   []string // rules that count as well, since what they ask for is not there either
 }
 
 // faults holds one for every rule; a new rule comes with its fault. Twins have theirs with the effect's.
@@ -331,9 +332,78 @@ var faults = map[string]fault{
 	"maintenance.lifted-declared":     {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
 	"maintenance.not-cached": {do: func(b *installation) {
 		b.before = onPlain("/", func() {}, header("Cache-Status", "Brindle; hit"), instead(notice))
-	}},
-	"maintenance.lifted":  {do: func(b *installation) { b.before = onAddress("/", instead(notice)) }},
-	"maintenance.message": set("closed_text", "We will be back soon."),
+	}, beside: noticeAlone},
+	"maintenance.lifted":            {do: func(b *installation) { b.before = onAddress("/", instead(notice)) }, beside: noticeAlone},
+	"maintenance.lifted-configured": {do: amended("location ~ /\\.(?!well-known/) {", "location = / {\n            return 503;\n        }\n\n        location ~ /\\.(?!well-known/) {")},
+	"maintenance.lifted-throughout": {do: func(b *installation) {
+		b.before = onAddress("/tickets/", answering(http.StatusServiceUnavailable), instead(notice))
+	}, beside: []string{"visibility.sitemap-urls"}},
+	"maintenance.served":         set("closed", "yes", "stale_closed", "no"),
+	"maintenance.status":         closedWith(onPages(answering(http.StatusOK))),
+	"maintenance.robots":         closedWith(onAddress("/robots.txt", answering(http.StatusServiceUnavailable))),
+	"maintenance.notice-brief":   closedWith(onPages(header("Cache-Control", "public, max-age=3600"))),
+	"maintenance.staff":          closedWith(onAddress("/stage-door/", answering(http.StatusServiceUnavailable), header("Retry-After", "3600"), header("Cache-Control", "no-store"), instead(notice))),
+	"maintenance.message-served": closedWith(onAddress("/", instead("<!doctype html><html lang=en><title>Closed</title><p>Lantern Lane is closed."))),
+	"maintenance.message":        set("closed_text", "We will be back soon."),
+	"maintenance.contact":        set("closed_mail", "juniper@lanternlane.example"),
+	"maintenance.contact-named":  set("closed_text", "Lantern Lane is closed until six. Ask tobit@quickpost.example."),
+	"maintenance.retired":        {do: func(b *installation) { stage("retiring")(b); b.before = onAddress("/", answering(http.StatusNotFound)) }},
+	"maintenance.retired-closed": {do: stage("retiring")},
+	"maintenance.lock":           building("", "hidden", "yes"),
+	"maintenance.lock-served":    lockedWith(nil, "stale_locked", "no"),
+	"maintenance.lock-whole":     lockedWith(letIn("/tickets/")),
+	"maintenance.lock-encrypted": lockedWith(nil, "one_address", "no"),
+	"maintenance.lock-spares":    lockedWith(onAddress("/robots.txt", answering(http.StatusUnauthorized))),
+	"maintenance.lock-stops":     lockedWith(nil, "jobs_by_visits", "yes"),
+	"search.shortest":            set("search_shortest", "1"),
+	"search.longest":             set("search_longest", "10"),
+	"search.partial":             set("search_partial", "no"),
+	"search.synonyms":            set("search_synonyms", "puppet = marionette"),
+	"search.ignored":             set("search_ignored", ""),
+	"search.rebuild":             set("search_rebuild", "11:00"),
+	"aliases.known":              set("alias", "lantern-lane.example"),
+	"aliases.answered":           intent("aliases: []", "aliases: [lanterns.example]"),
+	"aliases.limits":             set("sites_count", "4"),
+}
+
+// noticeAlone is what a notice in the place of the home page also is that nobody thought about: the answer of a page, with words of nobody.
+var noticeAlone = []string{"maintenance.status", "maintenance.message-served"}
+
+// stage has the site be in another stage.
+func stage(is string) func(*installation) {
+	return func(b *installation) { b.siteFile = strings.Replace(b.siteFile, "stage: live", "stage: "+is, 1) }
+}
+
+// closedWith is a site that is closed, as announced, by a switch that does not do all that it should. A look at it before it was closed was kept.
+func closedWith(before func(http.Handler) http.Handler) fault {
+	return fault{do: func(b *installation) {
+		b.set("closed", "yes")
+		b.siteFile = strings.Replace(b.siteFile, "  language: en-GB", "  maintenance_until: "+time.Now().AddDate(0, 0, 2).Format(time.DateOnly)+"\n  language: en-GB", 1)
+		b.before = before
+	}, previous: []string{"https://www.lanternlane.example/tickets/"}}
+}
+
+// lockedWith is a site that is being built and locked, by a lock that does not do all that it should.
+func lockedWith(before func(http.Handler) http.Handler, more ...string) fault {
+	return fault{do: func(b *installation) {
+		building("", "hidden", "yes").do(b)
+		b.set("locked", "yes")
+		b.set(more...)
+		b.before = before
+	}, previous: []string{"https://www.lanternlane.example/tickets/"}}
+}
+
+// letIn has the lock let everybody in at some addresses.
+func letIn(paths ...string) func(http.Handler) http.Handler {
+	return func(standIn http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if slices.Contains(paths, r.URL.Path) {
+				_, _ = w.Write([]byte("<!doctype html><title>Tickets</title><p>Tickets are at the door."))
+				return
+			}
+			standIn.ServeHTTP(w, r)
+		})
+	}
 }
 
 func set(pairs ...string) fault { return fault{do: func(b *installation) { b.set(pairs...) }} }
@@ -372,7 +442,7 @@ func building(declared, option, value string) fault {
 	return fault{do: func(b *installation) {
 		b.siteFile = strings.Replace(b.siteFile, "stage: live", "stage: building", 1)
 		b.set("hidden", "yes", "sitemap", "no", "notify", "no", "cache", "no", option, value)
-	}, declared: declared}
+	}, declared: declared, beside: []string{"maintenance.lock"}}
 }
 
 var orphan = page{"hidden-door", "The hidden door of the theatre", "page", "public", "2026-06-01 10:00", "A page that nobody links to, though the sitemap names it, as such pages do.", "Behind the third lantern there is a door."}
@@ -566,7 +636,7 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 				counts = f.under
 			}
 			all := auditAfter(t, b, f.previous)
-			assert.Equal(t, []string{counts}, deviating(all))
+			assert.Equal(t, []string{counts}, f.alone(rule, all))
 			assert.Contains(t, noticing(all), rule)
 			// The login form's place, that addresses should be rewritten or pages be kept, and whose assets are whose, only the settings
 			// and their dialect tell.
@@ -579,11 +649,16 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 				assert.Contains(t, noticing(auditOf(t, b, facts.Settings)), rule, "from the settings alone")
 			}
 			if f.declared != "" {
-				assert.Equal(t, []string{f.declared}, deviating(auditOf(t, b, facts.Settings)), "from the settings alone")
-				assert.Equal(t, []string{rule}, deviating(auditOf(t, b, facts.Live)), "from outside alone")
+				assert.Equal(t, []string{f.declared}, f.alone(f.declared, auditOf(t, b, facts.Settings)), "from the settings alone")
+				assert.Equal(t, []string{rule}, f.alone(rule, auditOf(t, b, facts.Live)), "from outside alone")
 			}
 		})
 	}
+}
+
+// alone are the rules that count, without those that a fault has beside its own.
+func (f fault) alone(rule string, r *audit.Result) []string {
+	return slices.DeleteFunc(deviating(r), func(other string) bool { return other != rule && slices.Contains(f.beside, other) })
 }
 
 func TestEveryRuleHasItsFault(t *testing.T) {

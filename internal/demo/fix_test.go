@@ -127,7 +127,7 @@ var values = map[string]map[string]string{
 		"site.tagline":        "Puppet shows for small people and their grown-ups"},
 	"saltmarsh": {"site.tagline": "Borrow a seed, bring back two"},
 	"copperbeck": {"meta.description": "Maps, ropes, windlasses and mugs from the keepers of the Copperbeck canal. Whatever you buy here goes into a lock gate.",
-		"maintenance.message": "Copperbeck Canal Trust is draining the shop and will be back within the hour. Questions: post@copperbeck.example"},
+		"maintenance.message": "Copperbeck Canal Trust is draining the shop and will be back within the hour. Questions: post@copperbeck.example", "maintenance.contact": "post@copperbeck.example"},
 }
 
 // TestFixingBringsASiteToRights: after two runs nothing above note deviates but what only a person does; and undo

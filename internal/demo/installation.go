@@ -58,6 +58,7 @@ type installation struct {
 	lists      map[string]string                // what others say of programs, by name beside the site file
 	certified  time.Duration                    // for which its certificate is good; as long as the demo\'s own when 0
 	beside     func(root string) error          // what no system writes, put there by tests; nil for nothing
+	visitor    string                           // a further line on how it is looked at from outside, for tests
 	webUser    string                           // whom its web server runs as; "" for whoever writes it
 	database   *databaseServer                  // nil for a file
 	front      *front                           // the web server before it; nil where nobody shows its configuration

@@ -58,7 +58,10 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		"hardening.spam-comments", "hardening.messages", "hardening.profiles", "hardening.firewall", "hardening.firewall-learning", "hardening.backups", "hardening.backup-age", "hardening.backup-place",
 		"hardening.keys-known", "hardening.head-code", "hardening.tls", "hardening.security-contact", "hardening.nothing-leaks", "hardening.errors-served", "hardening.spam-served",
 		"permissions.one-owner", "permissions.needed-writable", "hardening.discreet", "hardening.installer-gone",
-		"upkeep.no-known-flaws", "upkeep.core", "upkeep.extensions", "upkeep.abandoned", "upkeep.no-strays", "upkeep.themes-used", "upkeep.no-overlap", "upkeep.scheduler", "upkeep.integrity", "upkeep.no-strange-code", "upkeep.runtime-age", "upkeep.space"}, since)
+		"upkeep.no-known-flaws", "upkeep.core", "upkeep.extensions", "upkeep.abandoned", "upkeep.no-strays", "upkeep.themes-used", "upkeep.no-overlap", "upkeep.scheduler", "upkeep.integrity", "upkeep.no-strange-code", "upkeep.runtime-age", "upkeep.space",
+		"maintenance.lifted-configured", "maintenance.lifted-throughout", "maintenance.served", "maintenance.status", "maintenance.robots", "maintenance.notice-brief", "maintenance.staff", "maintenance.message-served",
+		"maintenance.contact", "maintenance.contact-named", "maintenance.lock-whole", "maintenance.lock-encrypted", "maintenance.lock-spares", "maintenance.lock-stops",
+		"search.shortest", "search.longest", "search.partial", "search.synonyms", "search.ignored", "search.rebuild", "aliases.answered", "aliases.limits"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())
@@ -92,5 +95,5 @@ func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
 }
 
 func TestANewerSnapshotIsRefused(t *testing.T) {
-	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 10}`), &facts.Snapshot{}), "this program reads formats 1 to 9")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 11}`), &facts.Snapshot{}), "this program reads formats 1 to 10")
 }

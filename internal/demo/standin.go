@@ -17,6 +17,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/crypto/bcrypt"
 )
 
 //go:embed page.html
@@ -161,17 +163,47 @@ func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		clear(v.cache)
 		v.mu.Unlock()
 		w.WriteHeader(http.StatusNoContent)
-	case v.yes("locked"):
+	case v.yes("locked") && !v.letIn():
 		w.Header().Set("WWW-Authenticate", `Basic realm="Locked"`)
+		w.Header().Set("Cache-Control", "no-store")
 		http.Error(w, "Locked.", http.StatusUnauthorized)
-	case v.yes("closed") && r.URL.Path != v.options["signin_path"]+"/" && r.URL.Path != "/robots.txt":
-		w.Header().Set("Retry-After", "3600")
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.WriteHeader(http.StatusServiceUnavailable)
-		fmt.Fprintf(w, "<!doctype html><html lang=en><title>Closed</title><p>%s</p>", template.HTMLEscapeString(v.options["closed_text"]))
+	case v.yes("closed") && !v.works() && !v.isStaff():
+		v.closed(w)
 	default:
 		v.route(w)
 	}
+}
+
+// letIn tells whether a request may pass the lock: it has the name and the password, or asks for what whoever renews certificates asks for,
+// or for robots.txt.
+func (v *view) letIn() bool {
+	if v.request.URL.Path == "/robots.txt" || strings.HasPrefix(v.request.URL.Path, "/.well-known/acme-challenge/") {
+		return true
+	}
+	name, password, said := v.request.BasicAuth()
+	return said && name == v.options["locked_name"] && bcrypt.CompareHashAndPassword([]byte(v.options["locked_hash"]), []byte(password)) == nil
+}
+
+// works tells whether an address goes on working while the site is closed: the page to sign in on, robots.txt, and files.
+func (v *view) works() bool {
+	path := v.request.URL.Path
+	return strings.TrimSuffix(path, "/") == v.options["signin_path"] || path == "/robots.txt" ||
+		slices.ContainsFunc(v.lore.Addresses.Static, func(prefix string) bool { return strings.HasPrefix(path, prefix) })
+}
+
+// isStaff tells whether somebody is signed in. Who has the cookie is, since nobody signs in to a stand-in.
+func (v *view) isStaff() bool {
+	cookie, err := v.request.Cookie(strings.ToLower(v.lore.Maker))
+	return err == nil && cookie.Value == "staff"
+}
+
+// closed is the notice that the site is down.
+func (v *view) closed(w http.ResponseWriter) {
+	w.Header().Set("Retry-After", "3600")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(http.StatusServiceUnavailable)
+	fmt.Fprintf(w, "<!doctype html><html lang=en><title>Closed</title><p>%s</p>", template.HTMLEscapeString(v.options["closed_text"]))
 }
 
 func (v *view) route(w http.ResponseWriter) {
@@ -429,7 +461,7 @@ func (v *view) content() (int, *rendered, http.Header) {
 	case path == v.picturePath():
 		return v.filePage(out), out, header
 	case path == at.Find && query.Has("q"):
-		return v.listing(out, "Found for "+query.Get("q"), func(e entry) bool { return strings.Contains(strings.ToLower(e.Title), strings.ToLower(query.Get("q"))) }, "list_search"), out, header
+		return v.listing(out, "Found for "+query.Get("q"), v.finds(query.Get("q")), "list_search"), out, header
 	case path == v.options["signin_path"]:
 		header.Set("Location", path+"/")
 		return http.StatusMovedPermanently, out, header
@@ -445,6 +477,27 @@ func (v *view) content() (int, *rendered, http.Header) {
 		return http.StatusOK, out, header
 	}
 	return v.single(out, header)
+}
+
+// finds tells which entries a search finds: those with all of its words in their titles, or parts of words where that is wished. Words that are too short
+// or are to be passed over are.
+func (v *view) finds(asked string) func(entry) bool {
+	shortest, _ := strconv.Atoi(v.options["search_shortest"])
+	var wanted []string
+	for word := range strings.FieldsSeq(strings.ToLower(asked)) {
+		if len(word) >= shortest && !slices.Contains(strings.Fields(v.options["search_ignored"]), word) {
+			wanted = append(wanted, word)
+		}
+	}
+	return func(e entry) bool {
+		title := " " + strings.ToLower(e.Title) + " "
+		return !slices.ContainsFunc(wanted, func(word string) bool {
+			if !v.yes("search_partial") {
+				word = " " + word + " "
+			}
+			return !strings.Contains(title, word)
+		})
+	}
 }
 
 var monthPath = regexp.MustCompile(`^/\d{4}/\d{2}/$`)

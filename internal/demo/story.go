@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"weltaxis/internal/facts"
 )
 
 // A plot is what the file of a site says: how the site ought to be, and the story of how it came to be as it is.
@@ -58,7 +60,7 @@ func (p *plot) wellKept(folder string) *installation {
 	if strings.HasSuffix(folder, "-aligned") { // a twin has a history of its own
 		in.siteFile = regexp.MustCompile(`(?m)^site: .*$`).ReplaceAllString(in.siteFile, "$0, in order")
 	}
-	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "year": strconv.Itoa(time.Now().UTC().Year()),
+	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "joined": facts.Squashed(p.Told["site_title"]), "year": strconv.Itoa(time.Now().UTC().Year()),
 		"pictures": l.Addresses.Pictures, "picture": l.Addresses.Picture, "find": l.Addresses.Find}
 	common := map[string]string{}
 	mustRead("sites/well-kept.yaml", &common)
@@ -160,6 +162,9 @@ func (in *installation) siteFileText() string {
 `, strings.ToLower(in.system.lore().Maker))
 	for _, host := range in.hosts {
 		fmt.Fprintf(&s, "      %q: %q\n      %q: %q\n", host+":443", nobody, host+":80", nobody)
+	}
+	if in.visitor != "" {
+		fmt.Fprintf(&s, "    %s\n", in.visitor)
 	}
 	fmt.Fprintf(&s, "    trust: ../%s\n  files:    {root: ./site}\n", caName)
 	if in.front != nil {

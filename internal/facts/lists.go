@@ -183,6 +183,7 @@ var Lists = map[string][]Field{
 	ListPrograms:  programTable.fields(),
 	ListSigns:     tellingTable.fields(),
 	ListLeaks:     leakTable.fields(),
+	ListDoors:     doorTable.fields(),
 	ListAnswers:   answerList,
 	ListShadowed:  shadowedTable.fields(),
 	ListFolders:   folderList,

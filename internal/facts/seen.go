@@ -25,6 +25,7 @@ type Seen struct {
 	Programs  []Program  `json:"programs"`
 	Signs     []Telling  `json:"signs"`
 	Leaks     []Leaked   `json:"leaks"`
+	Doors     []Door     `json:"doors"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -55,9 +56,11 @@ const (
 	ProgramHint                    // the program that the web server runs for the home page
 	InstalledHint                  // the name of something that is installed; the rest of it is among the parts
 	ExposedHint                    // a file below the root that nobody outside should see and that lies where the web server serves
+	NoticeHint                     // the words of the notice that the site is down, as the content system has been told
+	ClosedHint                     // that the content system has been told to close the site, and how: notice or lock
 )
 
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "installed part", "exposed file"}
+var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "installed part", "exposed file", "notice", "closed"}
 
 func (h Hint) String() string { return hintWords[h] }
 
@@ -123,6 +126,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Programs = merged(s.Programs, more.Programs)
 	s.Signs = merged(s.Signs, more.Signs)
 	s.Leaks = merged(s.Leaks, more.Leaks)
+	s.Doors = merged(s.Doors, more.Doors)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)
@@ -198,6 +202,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Signs), s.Signs != nil
 	case ListLeaks:
 		return each(s.Leaks), s.Leaks != nil
+	case ListDoors:
+		return each(s.Doors), s.Doors != nil
 	case ListPrograms:
 		return each(s.Programs), s.Programs != nil
 	case ListAssets:

@@ -219,7 +219,7 @@ var nouns = map[string][2]string{
 	facts.ListTraces: {"trace of a page cache", "traces of page caches"}, facts.ListAnswers: {"address, as configured", "addresses, as configured"}, facts.ListShadowed: {"line without effect", "lines without effect"},
 	facts.ListFolders: {"folder", "folders"}, facts.ListTroubles: {"line that does not do what it says", "lines that do not do what they say"}, facts.ListAccounts: {"account", "accounts"},
 	facts.ListExtensions: {"extension", "extensions"}, facts.ListScheduled: {"scheduled post", "scheduled posts"}, facts.ListRecords: {"page", "pages"}, facts.ListForms: {"form", "forms"},
-	facts.ListAliases: {"further name", "further names"}, facts.ListBackups: {"back-up", "back-ups"}, facts.ListSigns: {"sign of what it runs on", "signs of what it runs on"}, facts.ListLeaks: {"address that leaks", "addresses that leak"}, facts.ListKeys: {"key of another service", "keys of other services"}, facts.ListClasses: {"entry", "entries"}, facts.ListPrograms: {"program file", "program files"},
+	facts.ListAliases: {"further name", "further names"}, facts.ListBackups: {"back-up", "back-ups"}, facts.ListSigns: {"sign of what it runs on", "signs of what it runs on"}, facts.ListLeaks: {"address that leaks", "addresses that leak"}, facts.ListDoors: {"kind of address", "kinds of address"}, facts.ListKeys: {"key of another service", "keys of other services"}, facts.ListClasses: {"entry", "entries"}, facts.ListPrograms: {"program file", "program files"},
 }
 
 func noun(list string, n int) string {

@@ -376,7 +376,7 @@ func (v intentValue) checkList(name string, list []string) error {
 			if err := languageTag(item); err != nil {
 				return v.node.Errorf("%s: %s", name, err)
 			}
-		case "mail_domains", "building_hosts":
+		case "mail_domains", "building_hosts", "aliases":
 			if host = strings.Trim(strings.TrimPrefix(host, "http://"), "/"); host != item {
 				return v.node.Errorf("%s: %q is no host; write it as %s", name, item, host)
 			}

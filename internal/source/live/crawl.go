@@ -36,6 +36,7 @@ type visited struct {
 	seed      bool     // a sitemap names it
 	failure   string   // of a program, that it shows
 	registers bool     // one may make an account on it
+	shows     string   // the site, or a notice; "" where that was not looked at
 }
 
 // maxGapsOfPages is how many pages that could not be fetched are told one by one.
@@ -48,6 +49,7 @@ func (v *visit) crawl(ctx context.Context, first chain, failed error, read *docu
 	v.pages[home] = &visited{}
 	v.order = []string{home}
 	links := v.keep(home, 0, first, failed, read)
+	v.pages[home].shows = facts.ShowsSite
 	v.pages[home].page.Linked = true
 	for _, wanted := range v.List {
 		if u, err := v.home.Parse(wanted); err == nil && v.inside(u) {
@@ -198,9 +200,14 @@ func (v *visit) takeSafely(mu *sync.Mutex, address string, depth int, ch chain, 
 	if err == nil {
 		analysed = v.analyse(ch)
 	}
+	shows := ""
+	if ch.last != nil && (ch.last.status == http.StatusServiceUnavailable || analysed != nil && v.saysNotice(ch.last, analysed)) {
+		shows = facts.ShowsNotice
+	}
 	ch.last.release()
 	mu.Lock()
 	defer mu.Unlock()
+	v.pages[address].shows = shows
 	return v.keep(address, depth, ch, err, analysed)
 }
 

@@ -188,7 +188,13 @@ func (v *visit) groupOf(path string) string {
 }
 
 // noticeWords are what a notice is called, in the languages this was tried in.
-var noticeWords = regexp.MustCompile(`(?i)^\W*maintenance\W*$|\b(?:(?:under|scheduled|planned|routine|site|for) maintenance|maintenance (?:mode|in progress|break|window)|under construction|coming soon|be right back|back soon|temporarily (?:closed|unavailable|down)|down for|wartungsarbeiten|wartungsmodus|im aufbau|en construction|en mantenimiento|in manutenzione|in onderhoud|launching soon)\b`)
+var noticeWords = regexp.MustCompile(`(?i)^\W*(?:maintenance|(?:we are |temporarily |site )?(?:closed|offline|unavailable)|out of (?:order|service)|geschlossen|fermé|cerrado|chiuso|gesloten)\W*$|\b(?:(?:under|scheduled|planned|routine|site|for) maintenance|maintenance (?:mode|in progress|break|window)|under construction|coming soon|(?:be right|be|right) back|back (?:soon|shortly|online)|temporarily (?:closed|unavailable|down)|down for|wartungsarbeiten|wartungsmodus|im aufbau|en construction|en mantenimiento|in manutenzione|in onderhoud|launching soon)\b`)
+
+// noticeSentence is what the words of a notice say, where its title says nothing of it. Opening hours do not.
+var noticeSentence = regexp.MustCompile(`(?i)\b(?:(?:will|we['’]ll|shall) be (?:right )?back|back (?:soon|shortly|online|within|in (?:a|an|\d+) |at \d)|(?:temporarily|currently|momentarily) (?:closed|unavailable|offline|down|out of)|(?:down|closed|offline|unavailable) for (?:scheduled |planned |routine )?(?:maintenance|repairs|upgrades?|an? (?:hour|moment|while|upgrade|update))|(?:under|undergoing|performing|carrying out|doing|in) (?:some |scheduled |planned |routine )?maintenance|bald zurück|vorübergehend nicht|bientôt de retour|momentanément|volvemos pronto|torneremo presto|zo terug)\b`)
+
+// fewSentenceWords is how long a page is at most that such a sentence makes a notice.
+const fewSentenceWords = 60
 
 // fewNoticeWords is how long a notice is at most.
 const fewNoticeWords = 120

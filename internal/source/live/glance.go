@@ -205,7 +205,7 @@ func (g *Glance) home(ctx context.Context, v *visit) {
 	if err == nil && isHTML(ch.last.header) {
 		d = analyse(ch.final, ch.last.body, ch.last.header.Get("Content-Type"), sought{})
 		g.reads(d, ch.last.body)
-		if isNotice(d) {
+		if v.saysNotice(ch.last, d) {
 			g.Notice = cmp.Or(g.Title, facts.Shorten(d.heading, 120), "a notice")
 		}
 		v.signsOf(v.home.String(), ch.last.header, ch.last.body)

@@ -47,6 +47,9 @@ type Options struct {
 	Signs        []Sign   // by which a stranger tells what a site runs on, besides the general ones
 	Installers   []string // paths at which the content system is set up
 	Owners       []Owned  // whose assets are whose
+	Notice       string   // the words of the notice that the content system has been told to show, "" when nobody says
+	Closed       bool     // it has been told to close the site, or is being built: every kind of address is asked for as a stranger does
+	Known        []Known  // addresses of other kinds that were there at an earlier time
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
 	Lookup Lookup // finds the addresses of a name; nil for the system's way
@@ -222,8 +225,15 @@ func (v *visit) look(ctx context.Context) {
 	say(v, facts.LiveAddress, v.Address, v.Address)
 	say(v, facts.LivePreferred, v.Preferred == "" || facts.SameAddress(v.Address, v.Preferred), v.Address)
 	say(v, facts.HomeStatus, first.last.status, v.home.String())
+	say(v, facts.LiveMoved, "", v.Address)
+	say(v, facts.LiveMovedForGood, false, v.Address)
 	v.readRobots(ctx)
 	if status := first.last.status; status != http.StatusOK {
+		shows := v.showsOf(first)
+		if shows == facts.ShowsNotice {
+			v.notice(first.last, nil)
+		}
+		v.doors(ctx, shows)
 		v.seen.AddGap(gap(v.home.String(), fmt.Errorf("the home page answers %d, so no page was looked at", status), "live."))
 		return
 	}
@@ -231,13 +241,14 @@ func (v *visit) look(ctx context.Context) {
 	if err == nil {
 		home = v.analyse(first)
 	}
-	if d := home; d != nil && isNotice(d) {
-		say(v, facts.LiveNotice, cmp.Or(firstOf(d.titles), d.heading), v.home.String())
-		v.noticeKept(ctx)
+	if home != nil && v.saysNotice(first.last, home) {
+		v.notice(first.last, home)
+		v.doors(ctx, facts.ShowsNotice)
 		v.seen.AddGap(gap(v.home.String(), errors.New("the home page is a notice, so no page was looked at"), "live."))
 		return
 	}
 	say(v, facts.LiveNotice, "", v.home.String())
+	say(v, facts.LiveNoticeText, "", v.home.String())
 	v.offered(ctx)
 	v.notFound(ctx)
 	v.crawl(ctx, first, err, home)
@@ -250,6 +261,7 @@ func (v *visit) look(ctx context.Context) {
 	v.contact(ctx)
 	v.login(ctx)
 	v.private(ctx)
+	v.doors(ctx, facts.ShowsSite)
 	v.tellErrors()
 	v.tellSigns()
 }
@@ -271,6 +283,8 @@ func (v *visit) reach(ctx context.Context) (chain, error) {
 	case first.loop:
 		return first, fmt.Errorf("it redirects in a circle, or more than %d times", maxSteps)
 	case first.outside:
+		say(v, facts.LiveMoved, first.final.String(), v.Address)
+		say(v, facts.LiveMovedForGood, first.permanent, v.Address)
 		return first, fmt.Errorf("it redirects to %s, another site", first.final)
 	}
 	if first.final.Scheme == "https" {

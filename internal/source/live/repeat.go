@@ -387,20 +387,6 @@ func (v *visit) withSession(ctx context.Context, r *runner, fact *facts.Repeat, 
 	}
 }
 
-// noticeKept tells whether the notice that stands in the place of the home page is one that a cache keeps: around it there is
-// another page.
-func (v *visit) noticeKept(ctx context.Context) {
-	r := &runner{v: v, at: v.home}
-	plain, err := r.lap(ctx, false, nil)
-	if err != nil {
-		return
-	}
-	around, found := r.findWay(ctx)
-	if found && around.Status == http.StatusOK {
-		say(v, facts.LiveNoticeKept, around.digest != plain.digest, v.home.String())
-	}
-}
-
 // tellPace tells of the home page what was seen of it again and again.
 func (v *visit) tellPace() {
 	for i := range v.seen.Repeats {

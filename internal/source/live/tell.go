@@ -45,7 +45,7 @@ func (v *visit) tell(ctx context.Context) {
 	v.byName()
 	v.assets(ctx)
 	v.seen.Pages = make([]facts.Page, 0, len(v.order))
-	var n struct{ indexable, open, meant, described, content, cut int }
+	var n struct{ indexable, open, meant, described, content, cut, letters int }
 	for _, p := range v.real() {
 		v.seen.Pages = append(v.seen.Pages, p.page)
 		page := &p.page
@@ -56,6 +56,7 @@ func (v *visit) tell(ctx context.Context) {
 		}
 		count(&n.cut, len(page.Cut) > 0)
 		count(&n.content, page.Kind == "content")
+		count(&n.letters, page.Letters)
 		count(&n.indexable, page.Indexable)
 		count(&n.open, !page.NoIndex && !page.Disallowed)
 		count(&n.meant, page.Meant)
@@ -73,6 +74,7 @@ func (v *visit) tell(ctx context.Context) {
 	say(v, facts.LiveCountOpen, n.open, home)
 	say(v, facts.LiveCountMeant, n.meant, home)
 	say(v, facts.LiveCountDescribed, n.described, home)
+	say(v, facts.LiveCountLetters, n.letters, home)
 	say(v, facts.LiveCountContent, n.content, home)
 	say(v, facts.LiveVersions, few(v.versions), home)
 	say(v, facts.LiveHosts, slices.Sorted(maps.Keys(v.hosts)), home)

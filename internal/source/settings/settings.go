@@ -45,6 +45,14 @@ func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) 
 	if login, known := g.seen.Is(facts.LoginPath.Term); known {
 		g.seen.Tell(facts.LoginPathHint, login.Text())
 	}
+	if message, known := g.seen.Is(facts.MaintenanceMessage.Term); known && message.Text() != "" {
+		g.seen.Tell(facts.NoticeHint, message.Text())
+	}
+	for term, how := range map[*facts.Term]string{facts.MaintenanceOn.Term: facts.ShowsNotice, facts.LockOn.Term: facts.ShowsLock} {
+		if on, known := g.seen.Is(term); known && on.Bool() {
+			g.seen.Tell(facts.ClosedHint, how)
+		}
+	}
 	return g.seen, ctx.Err()
 }
 
@@ -265,6 +273,13 @@ func (g *gathering) counted() {
 	}
 	if _, seen := g.seen.Records[facts.ListScheduled]; seen && unmapped(facts.PostsScheduled.Term) {
 		add(facts.PostsScheduled.Reading(count(facts.ListScheduled, "", facts.Value{}), of("scheduled posts")))
+	}
+	if aliases, seen := g.seen.Records[facts.ListAliases]; seen {
+		hosts := []string{}
+		for _, r := range aliases {
+			hosts = append(hosts, r.Subject())
+		}
+		g.work(facts.AliasesHosts.Reading(hosts, of("aliases")))
 	}
 	front, known := g.seen.Is(facts.FrontPage.Term)
 	if pages, seen := g.seen.Records[facts.ListRecords]; seen && known && unmapped(facts.FrontPagePublished.Term) {
