@@ -63,6 +63,8 @@ type wish struct {
 	related func(f answer.Field, was, is server.Worked) bool
 	// ways are the changes that may bring it about at an address, the best first.
 	ways func(s *server.Source, a *answer.Answer, address *url.URL) []way
+	// lacks says what the server has not that every way needs, "" for nothing; nil where there is no such thing.
+	lacks func(s *server.Source) string
 	// assume takes what is asked for to be there: the question is what would happen.
 	assume bool
 }
@@ -79,6 +81,7 @@ func (w wish) work(s *server.Source, u *url.URL) *answer.Answer {
 type way struct {
 	file     string
 	data     []byte
+	beside   map[string][]byte // files that it needs and that are its own
 	says     string
 	from, to string
 	override bool
@@ -173,12 +176,14 @@ func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, 
 			}
 			trial := maps.Clone(overlay)
 			trial[way.file] = way.data
+			maps.Copy(trial, way.beside)
 			also, err := w.holds(ctx, trial, one, &u, addresses, before)
 			if err != nil {
 				why = noted(why, err)
 				continue
 			}
 			overlay[way.file] = way.data
+			maps.Copy(overlay, way.beside)
 			am.takes(way, also)
 			done = true
 			break
@@ -187,6 +192,8 @@ func bring(ctx context.Context, w World, overlay server.Overlay, am *Amendment, 
 		case done:
 		case why != nil:
 			return refuse("%s", strings.Join(why, "; "))
+		case one.lacks != nil && one.lacks(s) != "":
+			return refuse("%s", one.lacks(s))
 		default:
 			return refuse("where the server is told that for %s is not known", u.String())
 		}

@@ -43,6 +43,9 @@ func wishesOf(w facts.Wish) (list []wish) {
 	if w.Inert {
 		list = append(list, inertWish())
 	}
+	if w.Shut != nil {
+		list = append(list, shutWish(*w.Shut))
+	}
 	to, err := url.Parse(w.To)
 	switch {
 	case err != nil || to.Path == "" && to.Host == "":

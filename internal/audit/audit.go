@@ -5,6 +5,7 @@
 package audit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -49,6 +50,14 @@ type Options struct {
 	Before *facts.Snapshot
 	// Ours are paths below the root that this program has changed itself since then.
 	Ours []string
+	// Announced is until when the site is closed, as was said when this program closed it; zero when it did not.
+	Announced time.Time
+	// Seen is an earlier look that met pages, for where else than at its home page a closed site may be asked; nil when there is none.
+	Seen *facts.Snapshot
+	// User is the name and the password of a lock, with a colon between, in place of those of the site file.
+	User string
+	// Doors asks for every kind of address as a stranger does, though nothing says that the site is closed.
+	Doors bool
 	// Room tells how much room is left where a folder lies; nil to ask the system.
 	Room func(folder string) (tree.Space, error)
 	// Lookup and Dial find the addresses of names and connect to them; nil for the system's ways.
@@ -310,6 +319,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 			return look, fmt.Errorf("%s: the environment variable %s is not set", name, unset)
 		}
 	}
+	look.User = cmp.Or(options.User, look.User)
 	if cookie := look.Session; cookie != "" {
 		if _, err := http.ParseCookie(cookie); err != nil {
 			return look, errors.New("session: what the environment variable holds is no cookie; write its name, =, and its value")

@@ -200,13 +200,26 @@ func (ask *Request) public() string {
 func (ask *Request) look() live.Options {
 	look := ask.Live
 	look.LoginPath, look.Notice = ask.Hints.First(facts.LoginPathHint), ask.Hints.First(facts.NoticeHint)
-	look.Closed = len(ask.Hints[facts.ClosedHint]) > 0 || ask.stage() == "building" || slices.ContainsFunc(ask.Site.Intent, func(r facts.Reading) bool { return r.FullName() == facts.IntentMaintenanceUntil.Name && r.Value.Number() > 0 })
-	for _, earlier := range []*facts.Snapshot{ask.Previous, ask.Before} {
+	look.Closed = ask.Doors || len(ask.Hints[facts.ClosedHint]) > 0 || ask.stage() == "building" || slices.ContainsFunc(ask.intent(), func(r facts.Reading) bool {
+		return r.FullName() == facts.IntentMaintenanceUntil.Name && r.Value.Number() > 0
+	})
+	for _, earlier := range []*facts.Snapshot{ask.Previous, ask.Before, ask.Options.Seen} {
 		if earlier != nil {
 			look.Known = append(look.Known, live.KnownFrom(earlier)...)
 		}
 	}
 	return look
+}
+
+// intent is what the site file says the site is meant to be, and until when it is closed where this program closed it.
+func (ask *Request) intent() []facts.Reading {
+	said := slices.Clone(ask.Site.Intent)
+	for i, r := range said {
+		if r.FullName() == facts.IntentMaintenanceUntil.Name && r.Value.Number() == 0 && !ask.Announced.IsZero() {
+			said[i] = facts.IntentMaintenanceUntil.Reading(ask.Announced.Unix(), facts.Origin{File: "as said to weltaxis maintenance on"})
+		}
+	}
+	return said
 }
 
 // stage is the stage that is judged by.
@@ -560,7 +573,7 @@ func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline, now time
 	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
 		Accept: ask.Site.Accepted(), FollowUps: ask.Site.Stated(), Limits: map[string]facts.Value{}}
 	s.Gaps = []facts.Gap{}
-	s.Add(ask.Site.Intent...)
+	s.Add(ask.intent()...)
 	s.Merge(seen)
 	for name := range ask.Site.Limits {
 		s.Limits[name] = rules.Limits[name].Value

@@ -348,6 +348,7 @@ in.`,
 				return err
 			}
 			undone := fix.Undo(c.Context(), chosen, env)
+			p.reopened(s, chosen)
 			if err := p.write(p.text(func(page render.Sheet) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/history"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
@@ -32,6 +34,9 @@ Exit status: 0 nothing is due · 1 something is · 2 wrong use`,
 			said, err := p.followUps(c.Context(), args)
 			if err != nil {
 				return err
+			}
+			if s, err := p.loadSite(args); err == nil {
+				said.All = p.closedUntil(s, said.All)
 			}
 			if err := p.write(p.text(func(page render.Sheet) { render.FollowUps(page, said) }), jsonForm(said), form{"ics", func(w io.Writer) error { return render.Calendar(w, said) }}); err != nil {
 				return err
@@ -78,6 +83,27 @@ func (p *program) followUps(ctx context.Context, args []string) (*report.FollowU
 	said.Looked = &k.Taken
 	said.All = audit.FollowUps(k.Verdicts.FollowUps, days, s.Stated(), s.Accepted())
 	return said, nil
+}
+
+// loadSite is the site that is named, or the one in the folder one is in.
+func (p *program) loadSite(args []string) (*site.Site, error) {
+	name, err := p.siteArgument(args)
+	if err != nil {
+		return nil, err
+	}
+	return site.Load(name)
+}
+
+// closedUntil adds that a site which this program closed is to be opened again, unless an audit has asked for that already.
+func (p *program) closedUntil(s *site.Site, all []report.Again) []report.Again {
+	a, _ := p.announcement(s)
+	if a.Run == "" || slices.ContainsFunc(all, func(f report.Again) bool { return f.Rule == "maintenance.lifted-declared" }) {
+		return all
+	}
+	what := "Take the maintenance notice down (weltaxis maintenance off); it was to stand until " + a.Until.Local().Format("15:04 MST") + "."
+	all = append(all, facts.StatedFollowUp(facts.DayOf(a.Until), what, 0))
+	slices.SortStableFunc(all, func(x, y report.Again) int { return cmp.Compare(x.On, y.On) })
+	return all
 }
 
 // lastWhole is the last audit that could judge nearly as much as any of the last ten: what could not be seen asks for nothing, so one without the

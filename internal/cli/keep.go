@@ -93,6 +93,7 @@ func (p *program) since(ctx context.Context, s *site.Site, options *audit.Option
 		}
 	}
 	p.ours(s, options)
+	options.Announced = p.announced(s)
 }
 
 // ours adds the files that this program has changed, or changed back, since the earlier look.

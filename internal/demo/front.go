@@ -150,4 +150,4 @@ func (f *front) connect(kind, folder string, p ports) (written []string, err err
 }
 
 // apacheModules are those that the demo's configuration of Apache wants.
-var apacheModules = []string{"mpm_event", "authz_core", "alias", "dir", "autoindex", "mime", "headers", "filter", "deflate", "rewrite", "setenvif", "proxy", "proxy_fcgi", "ssl", "socache_shmcb", "http2"}
+var apacheModules = []string{"mpm_event", "authn_core", "authn_file", "auth_basic", "authz_core", "authz_user", "alias", "dir", "autoindex", "mime", "headers", "filter", "deflate", "rewrite", "setenvif", "proxy", "proxy_fcgi", "ssl", "socache_shmcb", "http2"}

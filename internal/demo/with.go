@@ -31,6 +31,7 @@ type running struct {
 	command *exec.Cmd
 	ended   chan struct{}
 	asked   net.Listener // where it asks the stand-in
+	reached bool         // whoever its workers are gets to its files
 }
 
 // programs are what each kind is started with.
@@ -171,17 +172,34 @@ func (r *running) pid() string { return "pid " + filepath.Join(r.private, "pid")
 
 // reload is what a site file says of how it is told to read its configuration again; Apache, as one process, is not.
 func (r *running) reload() string {
-	if r.kind != frontNginx {
+	if r.kind == frontApache && !r.reached {
 		return ""
 	}
+	if r.kind == frontApache {
+		return fmt.Sprintf(`, reload: [%q, "-d", %q, "-f", %q, "-k", "graceful"]`, r.program, r.folder, filepath.Join(r.folder, r.kind+".conf"))
+	}
 	return fmt.Sprintf(`, reload: [%q, "-p", %q, "-c", %q, "-g", %q, "-s", "reload"]`, r.program, r.private, filepath.Join(r.folder, r.kind+".conf"), r.pid())
+}
+
+// othersReach tells whether everybody gets to a folder.
+func othersReach(folder string) bool {
+	for ; folder != "/" && folder != "."; folder = filepath.Dir(folder) {
+		if stat, err := os.Stat(folder); err != nil || stat.Mode()&0o001 == 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // start starts the server and waits until it listens.
 func (r *running) start(program, address string) error {
 	main := filepath.Join(r.folder, r.kind+".conf")
 	r.program = program
-	arguments := []string{"-X", "-d", r.folder, "-f", main}
+	r.reached = os.Getuid() != 0 || othersReach(r.folder)
+	arguments := []string{"-X", "-d", r.folder, "-f", main} // one process, which stays who started it
+	if r.reached {
+		arguments = []string{"-D", "FOREGROUND", "-d", r.folder, "-f", main}
+	}
 	if r.kind == frontNginx {
 		global := "daemon off; " + r.pid()
 		if os.Getuid() == 0 {

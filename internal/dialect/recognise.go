@@ -105,3 +105,13 @@ func (d *Dialect) Recognised(traces Traces) (sure float64, by []string) {
 	}
 	return math.Round((1-doubt)*100) / 100, by
 }
+
+// CookieName is the name of the cookie by which the content system knows who is signed in, where its signs name one; "" else.
+func (d *Dialect) CookieName() string {
+	for _, s := range d.Signs {
+		if name := strings.TrimSuffix(strings.TrimPrefix(s.Match, "^"), "$"); s.In == "cookie" && "^"+name+"$" == s.Match && regexp.QuoteMeta(name) == name {
+			return name
+		}
+	}
+	return ""
+}

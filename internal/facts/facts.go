@@ -237,6 +237,18 @@ type Wish struct {
 	Unify      bool              `json:"unify,omitempty"`      // it leads to the one true address, for good
 	Lead       bool              `json:"lead,omitempty"`       // it leads to where a person says, for good
 	To         string            `json:"to,omitempty"`         // where that is
+	Shut       *Shut             `json:"shut,omitempty"`       // the site is closed, or locked
+}
+
+// A Shut is how a server is to close a site, or to lock it.
+type Shut struct {
+	Lock   bool     `json:"lock,omitempty"`
+	File   string   `json:"file,omitempty"`   // of the lock: where names and passwords stand
+	Holds  string   `json:"-"`                // and what it holds: a name, a colon and a password as bcrypt keeps it, on a line
+	Notice string   `json:"notice,omitempty"` // markup of the notice
+	Retry  int      `json:"retry,omitempty"`  // seconds after which it is worth while to come again
+	Spares []string `json:"spares,omitempty"` // paths that stay as they are; one that ends in a slash with all below it
+	Cookie string   `json:"cookie,omitempty"` // whoever has one of this name is staff; "" for nobody
 }
 
 // A ModeTarget is the permission bits that the entries of a class should have.

@@ -256,7 +256,7 @@ var (
 	MaintenanceContact = textKey(Settings, Mail, "maintenance.contact", "mailbox named in that notice").own().change(21).seenBy(Visitors)
 	LockName           = textKey(Settings, String, "lock.name", "the name that the lock asks for").own().change(22)
 	LockPassword       = amountKey(Settings, Secret, "lock.password", "the password of the lock, as it is kept").own().change(22)
-	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(22).decided("home.asks_login").danger("nobody gets in without the name and password of the lock").meant(http.StatusUnauthorized, http.StatusForbidden).seenBy(Visitors, Staff)
+	LockOn             = yesKey(Settings, "lock.on", "the whole site asks for name and password").own().change(23).decided("home.asks_login").danger("nobody gets in without the name and password of the lock").meant(http.StatusUnauthorized, http.StatusForbidden).seenBy(Visitors, Staff)
 
 	SearchShortest = numberKey(Settings, "search.shortest", "letters of the shortest word that the site's own search finds").change(30).seenBy(Visitors)
 	SearchLongest  = numberKey(Settings, "search.longest", "letters of the longest word that it finds").change(30).seenBy(Visitors)

@@ -37,7 +37,9 @@ const MaxAside = 256 << 20
 
 // finish adds the emptying of the caches where something changes that visitors see.
 func (p *planning) finish() {
-	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool { return c.Makeable() && rows[c.Kind].shown })
+	visible := slices.ContainsFunc(p.plan.Changes, func(c Change) bool {
+		return c.Makeable() && (rows[c.Kind].shown || c.wish != nil && c.wish.Shut != nil)
+	})
 	if p.Dialect == nil || (!visible || !p.Pages) && len(p.emptied) == 0 {
 		return
 	}

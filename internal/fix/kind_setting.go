@@ -42,7 +42,13 @@ func settingEdits(ctx context.Context, site *store.Installation, c *Change) ([]s
 			return nil, fmt.Errorf("it counts only while %s says %s, and it does not: a person has to say so first", d.On, strings.Join(d.Is, " or "))
 		}
 	}
-	edits, err := site.PlanSetting(ctx, setting, c.To)
+	var edits []store.Edit
+	var err error
+	if c.secret != "" {
+		edits, err = site.PlanSecret(ctx, setting, c.secret)
+	} else {
+		edits, err = site.PlanSetting(ctx, setting, c.To)
+	}
 	c.From = facts.Value{} // what is there and means nothing
 	if readings, readErr := settings.Readings(ctx, site, setting); readErr == nil {
 		c.From = readings[0].Value

@@ -67,6 +67,8 @@ type Change struct {
 	asked     bool     // by name, of what ends a run
 	severity  facts.Severity
 	page      string   // path of the record
+	secret    string   // the text of a setting that is one
+	meant     []int    // what addresses may answer afterwards, since that is meant
 	about     []string // subjects of the deviations that it is to settle
 	beside    uint32   // bits that another change takes from the same entries
 }
@@ -103,6 +105,10 @@ type Wishes struct {
 	Loaders []Loader
 	Reload  bool
 	Try     func(ctx context.Context, files map[string][]byte) string
+	// Secrets are texts of settings that are secrets, which this program made or was given for that.
+	Secrets map[string]string
+	// Shut is how the web server is to close or lock the site; nil for not at all.
+	Shut *facts.Shut
 	// Reveal shows what looks like a secret, and is hidden else.
 	Reveal bool
 }
@@ -122,6 +128,12 @@ func New(ctx context.Context, w Wishes) (*Plan, error) {
 	}
 	if discreet := p.plan.Discern; !w.Reveal {
 		p.plan.Discern = func(text string) string { return secrets.Mask(discreet(text)) }
+	}
+	for _, secret := range w.Secrets {
+		discern := p.plan.Discern
+		p.plan.Discern = func(text string) string {
+			return strings.ReplaceAll(discern(strings.ReplaceAll(text, secret, secrets.Hidden)), secret, secrets.Hidden)
+		}
 	}
 	p.plan.reveal = w.Reveal
 	p.collect()
@@ -289,6 +301,13 @@ func (p *planning) values() error {
 		}
 		change.To = to
 		p.plan.Changes = append(p.plan.Changes, change)
+	}
+	for _, key := range slices.Sorted(maps.Keys(p.Secrets)) {
+		setting, _ := facts.Setting(key)
+		p.plan.Changes = append(p.plan.Changes, Change{Kind: Setting, Name: key, Key: key, Rules: []string{}, Risk: facts.Visible, Noticed: setting.SeenBy, To: facts.SecretOf(p.Secrets[key]), secret: p.Secrets[key]})
+	}
+	if p.Shut != nil {
+		p.plan.Changes = append(p.plan.Changes, p.shut())
 	}
 	return nil
 }

@@ -85,6 +85,9 @@ func holdsFile(files []string, file string) bool {
 
 // usualReload is how the system has a service read its configuration again; nil when nobody knows.
 func usualReload(service, config string) []string {
+	if absolute, err := filepath.Abs(config); err == nil && config != "" {
+		config = absolute
+	}
 	if _, err := os.Stat("/run/systemd/system"); err == nil {
 		return []string{"systemctl", "reload", service}
 	}
@@ -154,6 +157,7 @@ func tryOf(w *amend.World) func(context.Context, map[string][]byte) string {
 			switch base := filepath.Base(name); {
 			case i >= 0:
 				concerned = append(concerned, servers.Servers[i])
+			case strings.HasPrefix(base, passwordsName): // a list of passwords is read with the first request
 			case base == ".htaccess":
 				overrides[name] = files[name]
 			case strings.HasSuffix(base, ".ini"):
@@ -238,9 +242,13 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	if err == nil {
 		return ""
 	}
-	for _, line := range strings.Split(says, "\n") {
+	lines := strings.Split(says, "\n")
+	for i, line := range lines {
 		if strings.Contains(line, "[emerg]") || strings.Contains(line, "error") || strings.Contains(line, "Invalid") {
 			says = line
+			if strings.HasSuffix(line, ":") && i+1 < len(lines) { // Apache says on the next what is wrong
+				says += " " + lines[i+1]
+			}
 			break
 		}
 	}

@@ -123,7 +123,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 		progress.Tell(ctx, "making changes", i, len(changes))
 		outcome := rows[c.Kind].apply(ctx, &env, c)
 		if outcome.Result == Took {
-			meant = append(meant, c.term().Meant...)
+			meant = append(append(meant, c.term().Meant...), c.meant...)
 		}
 		if outcome.Result == Took && c.Risk != facts.Safe && !c.Finisher() {
 			if home := was.Answers[env.Home]; answered(home, nil) && env.Ask != nil {
@@ -202,7 +202,7 @@ func (e *Env) notLoaded(r *Report) {
 // readAtOnce tells whether a file is read with every request, or soon.
 func readAtOnce(name string) bool {
 	base := filepath.Base(name)
-	return base == ".htaccess" || base == ".user.ini"
+	return base == ".htaccess" || base == ".user.ini" || strings.HasPrefix(base, passwordsName)
 }
 
 // answered tells whether an answer is one that a visitor gets something by, or one that is meant.

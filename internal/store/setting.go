@@ -39,6 +39,22 @@ func (s *Installation) PlanSetting(ctx context.Context, setting dialect.Setting,
 	return []Edit{edit}, nil
 }
 
+// PlanSecret works out what to store so that a setting that is a secret has a text, which is no neutral value.
+func (s *Installation) PlanSecret(ctx context.Context, setting dialect.Setting, text string) ([]Edit, error) {
+	if setting.Query != "" || len(setting.Parts) > 0 {
+		return nil, errors.New("it is made of other things")
+	}
+	place, _, err := s.placeToWrite(setting)
+	if err != nil {
+		return nil, err
+	}
+	edit, err := s.Plan(ctx, place, text)
+	if err != nil {
+		return nil, err
+	}
+	return []Edit{edit}, nil
+}
+
 // placeToWrite is the effective place, or the last one where none holds a value.
 func (s *Installation) placeToWrite(setting dialect.Setting) (place string, old any, err error) {
 	version := s.Version()

@@ -194,6 +194,7 @@ func madeUp(address string) string { return address[:strings.LastIndexByte(addre
 
 // tellDoors sums up what was seen of the doors.
 func (v *visit) tellDoors() {
+	slices.SortStableFunc(v.seen.Doors, inOrder)
 	kinds := map[string][]string{}
 	home := v.home.String()
 	for _, d := range v.seen.Doors {
@@ -395,6 +396,11 @@ func (v *visit) doorAddresses(ctx context.Context) (list []doorway) {
 		add(facts.OtherNameDoor, other(v.home.Scheme, "www."+v.home.Host, "/"))
 	}
 	return list
+}
+
+// inOrder sorts the doors as their kinds are.
+func inOrder(a, b facts.Door) int {
+	return slices.Index(facts.DoorKinds, a.Kind) - slices.Index(facts.DoorKinds, b.Kind)
 }
 
 // behind adds what somebody who may come in finds on the home page.

@@ -396,7 +396,7 @@ func (r *request) carryOut(t table, always bool, p reply) {
 				t[h.name] = answer.Told{Unknown: &why, Origin: at(n)}
 				continue
 			}
-			if !r.expression(expr, n) {
+			if !r.expression(strings.ReplaceAll(expr, "%{REQUEST_STATUS}", "'"+strconv.Itoa(p.status)+"'"), n) {
 				continue
 			}
 		}
