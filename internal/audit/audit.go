@@ -213,6 +213,15 @@ func Ask(ctx context.Context, s *site.Site, addresses []string, options Options)
 	return live.Ask(ctx, ask.Live, addresses)
 }
 
+// Fetch asks for one path of the site, with GET, follows nothing, and gives what it answers with the beginning of what it holds.
+func Fetch(ctx context.Context, s *site.Site, path string, options Options) (status int, body []byte, err error) {
+	ask, err := newRequest(s, options)
+	if err != nil {
+		return 0, nil, err
+	}
+	return live.Fetch(ctx, ask.Live, path)
+}
+
 // Pace asks for pages of the site again and again, and gives how long each request took. The error is one of the site file, that it
 // allows fewer requests, or that the site does not answer.
 func Pace(ctx context.Context, s *site.Site, pages []string, run *pace.Run, options Options) error {
@@ -281,7 +290,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 		}
 		return *value
 	}
-	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"),
+	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"), TokenFiles: s.SaidList("token_files"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
 		IgnoreRobots: options.IgnoreRobots, Lookup: options.Lookup, Dial: options.Dial}

@@ -195,7 +195,7 @@ Begin with:  weltaxis demo
 // commands lists the commands in the order of the help.
 func (p *program) commands() []*cobra.Command {
 	return []*cobra.Command{
-		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.lookCommand(), p.exposureCommand(), p.previewCommand(), p.fixCommand(), p.undoCommand(), p.maintenanceCommand(), p.lockCommand(), p.historyCommand(), p.compareCommand(), p.followUpsCommand(), p.paceCommand(), p.snapshotCommand(),
+		p.demoCommand(), p.auditCommand(), p.settingsCommand(), p.pagesCommand(), p.filesCommand(), p.lookCommand(), p.exposureCommand(), p.previewCommand(), p.fixCommand(), p.undoCommand(), p.maintenanceCommand(), p.lockCommand(), p.historyCommand(), p.compareCommand(), p.followUpsCommand(), p.announceCommand(), p.paceCommand(), p.snapshotCommand(),
 		p.explainCommand(), p.baselineCommand(), p.dialectCommand(), p.schemaCommand(),
 	}
 }

@@ -21,7 +21,8 @@ var (
 	mayImport         = map[string][]string{
 		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
 		"strict":          {"nearest", "nesting"},
-		"site":            {"facts", "ordinary", "strict", "nearest"},
+		"announce":        {"facts", "ordinary"},
+		"site":            {"announce", "facts", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "ordinary", "query", "strict", "nearest"},
 		"baseline":        {"facts", "ordinary", "strict", "nearest"},
 		"store":           {"facts", "dialect", "format", "ordinary", "query"},
@@ -41,7 +42,7 @@ var (
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "ordinary", "pace", "progress", "tree"},
-		"report":               {"audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace"},
+		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace"},
 		"compare":              {"facts"},
 		"history":              {"compare", "facts", "lock"},
 		"lock":                 {},

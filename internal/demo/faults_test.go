@@ -100,6 +100,7 @@ var faults = map[string]fault{
 		b.siteFile = strings.NewReplacer("authors: several", "authors: one", "purpose: community", "purpose: brochure").Replace(b.siteFile)
 	}, declared: "metadata.author-hidden-declared"},
 	"metadata.verification":        set("verify", ""),
+	"metadata.verification-files":  intent("aliases: []", "aliases: []\n  token_files: [proof-7Q2M.html]"),
 	"metadata.verification-known":  twin("metadata.verification-known-declared", "verify", "LL-7Q2M-DEMO\nANOTHER-1"),
 	"metadata.verification-form":   set("verify", "LL-7Q2M-DEMO\n\"another\""),
 	"metadata.canonical":           set("head_code", `<link rel="canonical" href="/x/">`),

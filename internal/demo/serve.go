@@ -38,6 +38,7 @@ type Server struct {
 
 	certificate tls.Certificate
 	fronts      []*running // real web servers before the stand-ins
+	engine      *engine    // that is told of addresses
 }
 
 // Serve starts the stand-ins for the sites in dir and writes the certificate to trust beside them. They listen on
@@ -69,6 +70,10 @@ func serve(dir string, sites []*installation, port int) (*Server, error) {
 				port++
 			}
 		}
+	}
+	if err := s.startEngine(); err != nil {
+		s.Close()
+		return nil, err
 	}
 	return s, nil
 }
@@ -177,6 +182,13 @@ func (s *Server) withdraw() error {
 // connectLine is a line of a site file as the demo writes it: a name with its port, and where it is reached.
 var connectLine = regexp.MustCompile(`(?m)^( +"([a-z.]+:(?:443|80))": )"(127\.0\.0\.1:\d+)"$`)
 
+// engineLine is the line of a site file that names where search engines are told, as the demo writes it.
+var engineLine = regexp.MustCompile(`(?m)^announce: \{endpoint: "http://127\.0\.0\.1:\d+/indexnow"\}$`)
+
+func announceLine(address string) string {
+	return fmt.Sprintf("announce: {endpoint: \"http://%s/indexnow\"}", address)
+}
+
 // serverLine is the line of a site file that names the web server's configuration, as the demo writes it.
 var serverLine = regexp.MustCompile(`(?m)^  server: +\{(?:nginx|apache): [^}]*\}`)
 
@@ -205,6 +217,11 @@ func (s *Server) say(site *installation, withdrawn bool, instead func(name, says
 		}
 		return fmt.Sprintf("%s%q", part[1], instead(part[2], part[3]))
 	})
+	engine := s.Engine()
+	if withdrawn {
+		engine = nobody
+	}
+	changed = engineLine.ReplaceAllLiteralString(changed, announceLine(engine))
 	named := s.before([]byte(changed), site, withdrawn)
 	if bytes.Equal(named, text) {
 		return nil

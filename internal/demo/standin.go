@@ -219,11 +219,22 @@ func (v *view) route(w http.ResponseWriter) {
 		v.serveMade(w)
 	case slices.ContainsFunc(v.lore.Addresses.Static, func(prefix string) bool { return strings.HasPrefix(path, prefix) }):
 		v.static(w, path)
+	case keyFile.MatchString(path) && v.lies(path): // as a web server gives a file that is there
+		v.static(w, path)
 	case notAPage(path):
 		http.NotFound(w, v.request) // as a web server answers for a file that is not there, without asking for a page
 	default:
 		v.cachedPage(w)
 	}
+}
+
+// keyFile is how a file is called by which search engines know who speaks.
+var keyFile = regexp.MustCompile(`^/[A-Za-z0-9-]{8,128}\.txt$`)
+
+// lies tells whether a file is there that the web server would give.
+func (v *view) lies(path string) bool {
+	stat, err := os.Stat(filepath.Join(v.root, v.lore.Public, filepath.FromSlash(path)))
+	return err == nil && stat.Mode().IsRegular()
 }
 
 // notAPage tells whether an address can only be that of a file: no page is called so.

@@ -174,6 +174,6 @@ func (in *installation) siteFileText() string {
 	if in.lists != nil {
 		fmt.Fprintf(&s, "upkeep: {versions: %[1]s/versions.yaml, advisories: %[1]s/advisories, checksums: %[1]s/checksums}\n", upkeepFolder)
 	}
-	s.WriteString(in.again)
+	s.WriteString(announceLine(nobody) + "\n" + in.again)
 	return s.String()
 }

@@ -23,6 +23,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/text/language"
 
+	"weltaxis/internal/announce"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
@@ -44,6 +45,7 @@ type Site struct {
 	FollowUps []FollowUp `yaml:"follow_ups"`
 	History   History    `yaml:"history"` // how much of it is kept
 	Upkeep    *Upkeep    `yaml:"upkeep"`
+	Announce  *Announce  `yaml:"announce"`
 
 	Path string `yaml:"-"` // of the site file
 	Dir  string `yaml:"-"`
@@ -223,6 +225,31 @@ type Upkeep struct {
 	Pos        strict.Pos
 }
 
+// Announce says where search engines are told of new and changed addresses.
+type Announce struct {
+	Endpoint string `yaml:"endpoint"` // of the IndexNow protocol
+	Key      string `yaml:"key"`      // by which they know that the site's keeper speaks; made when there is none. It is no secret: the site shows it
+	Pos      strict.Pos
+}
+
+// checkAnnounce refuses what nothing can be told to.
+func (s *Site) checkAnnounce() error {
+	a := s.Announce
+	if a == nil {
+		return nil
+	}
+	if err := announce.CheckEndpoint(a.Endpoint); err != nil {
+		return s.ErrorAt(a.Pos, "announce: endpoint: %s", err)
+	}
+	if a.Key == "" {
+		return nil
+	}
+	if err := announce.CheckKey(a.Key); err != nil {
+		return s.ErrorAt(a.Pos, "announce: key: %s", err)
+	}
+	return nil
+}
+
 // A Limit is an overridden parameter of the baseline, as text; the baseline knows its type.
 type Limit struct {
 	Text string
@@ -376,6 +403,10 @@ func (v intentValue) checkList(name string, list []string) error {
 			if err := languageTag(item); err != nil {
 				return v.node.Errorf("%s: %s", name, err)
 			}
+		case "token_files":
+			if strings.ContainsAny(item, "/\\?#% ") || item == "" || strings.HasPrefix(item, ".") {
+				return v.node.Errorf("%s: %q is no name of a file at the top of the site", name, item)
+			}
 		case "mail_domains", "building_hosts", "aliases":
 			if host = strings.Trim(strings.TrimPrefix(host, "http://"), "/"); host != item {
 				return v.node.Errorf("%s: %q is no host; write it as %s", name, item, host)
@@ -497,6 +528,9 @@ func (s *Site) check() error {
 				return err
 			}
 		}
+	}
+	if err := s.checkAnnounce(); err != nil {
+		return err
 	}
 	if err := s.checkUpkeep(); err != nil {
 		return err

@@ -6,6 +6,7 @@
 package live
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/x509"
@@ -47,6 +48,7 @@ type Options struct {
 	Signs        []Sign   // by which a stranger tells what a site runs on, besides the general ones
 	Installers   []string // paths at which the content system is set up
 	Owners       []Owned  // whose assets are whose
+	TokenFiles   []string // files at the top of the site by which search engines know whose it is
 	Notice       string   // the words of the notice that the content system has been told to show, "" when nobody says
 	Closed       bool     // it has been told to close the site, or is being built: every kind of address is asked for as a stranger does
 	Known        []Known  // addresses of other kinds that were there at an earlier time
@@ -143,6 +145,25 @@ func One(ctx context.Context, o Options, address string) (*Glimpse, error) {
 	}
 	defer r.release()
 	return &Glimpse{r.status, r.header}, nil
+}
+
+// Fetch asks for one path of the site, follows nothing, and gives the beginning of what it holds. A redirect is answered with its status.
+func Fetch(ctx context.Context, o Options, path string) (status int, body []byte, err error) {
+	v, err := newVisit(o)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer v.client.close()
+	u, err := v.home.Parse(path)
+	if err != nil {
+		return 0, nil, err
+	}
+	r, err := v.client.briefly().get(ctx, u)
+	if r == nil {
+		return 0, nil, err
+	}
+	defer r.release()
+	return r.status, bytes.Clone(r.body), err
 }
 
 func newVisit(o Options) (*visit, error) {
@@ -256,6 +277,7 @@ func (v *visit) look(ctx context.Context) {
 	v.lost(ctx)
 	v.spellings(ctx)
 	v.arrive(ctx)
+	v.tokenFiles(ctx)
 	v.repeat(ctx)
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
 	v.contact(ctx)

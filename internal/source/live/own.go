@@ -72,6 +72,30 @@ func (v *visit) beside(ctx context.Context, path string, d *document) {
 	}
 }
 
+// tokenFiles asks for the files by which search engines know whose the site is.
+func (v *visit) tokenFiles(ctx context.Context) {
+	missing := []string{}
+	for _, name := range few(v.TokenFiles) {
+		at, err := v.home.Parse("/" + name)
+		if err != nil {
+			continue
+		}
+		ch, err := v.unlinked(ctx, at, at.String(), facts.LiveTokensMissing.Name)
+		switch {
+		case err != nil:
+			return
+		case ch.last == nil || ch.steps > 0:
+			missing = append(missing, fmt.Sprintf("%s (leads to %s)", name, ch.final))
+		case ch.last.status != http.StatusOK:
+			missing = append(missing, fmt.Sprintf("%s (%d)", name, ch.last.status))
+		case len(ch.last.body) == 0 || v.nowhere != 0 && v.saysNotFound(analyse(at, ch.last.body, ch.last.header.Get("Content-Type"), sought{})):
+			missing = append(missing, name+" (answers as an address that cannot exist)")
+		}
+		ch.last.release()
+	}
+	say(v, facts.LiveTokensMissing, missing, v.home.String())
+}
+
 // privateName is what paths are called that nobody outside should see.
 var privateName = regexp.MustCompile(`(?i)(back-?up|dump|private|secret|intern|confidential|\.sql|\.git|\.env|\.bak|\.old|config)`)
 
