@@ -43,17 +43,19 @@ func TestEveryAnswerIsUnderstood(t *testing.T) {
 		"without end":         {func(w http.ResponseWriter) { w.WriteHeader(400); _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, false, true, []string{"(400)"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			var got Message
+			messages := make(chan Message, 1)
 			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				assert.Equal(t, http.MethodPost, r.Method)
 				assert.Equal(t, "application/json; charset=utf-8", r.Header.Get("Content-Type"))
+				var got Message
 				assert.NoError(t, json.NewDecoder(r.Body).Decode(&got))
+				messages <- got
 				c.answer(w)
 			}))
 			defer server.Close()
 			sent := Message{"site.example", "abcdefgh", "https://site.example/abcdefgh.txt", []string{"https://site.example/", "https://site.example/a"}}
 			a := Send(t.Context(), Client(), server.URL, "test", sent)
-			assert.Equal(t, sent, got)
+			assert.Equal(t, sent, <-messages)
 			assert.Equal(t, c.took, a.Took)
 			assert.Equal(t, c.stop, a.Stop)
 			assert.Equal(t, 2, a.Count)

@@ -503,7 +503,7 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...fac
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
 	if len(sources) == 0 { // a part is judged the same if the whole is
-		if judged.Add(1)%4 == 0 { // it takes as long as judging; some of hundreds show as much as all
+		if judged.Add(1)%8 == 0 { // it takes as long as judging; some of hundreds show as much as all
 			isJudgedTheSameAgain(t, result)
 		}
 	}
@@ -642,7 +642,7 @@ func TestEachFaultIsNoticedByItsRuleAlone(t *testing.T) {
 			// The login form's place, that addresses should be rewritten or pages be kept, and whose assets are whose, only the settings
 			// and their dialect tell.
 			told := slices.Contains([]string{"identity.login-form", "permalinks.rewriting", "caching.works", "delivery.asset-owner", "hardening.registration-served"}, rule)
-			alone := f.declared != "" || len(rule)%2 == 0 || os.Getenv("WELTAXIS_SOAK") != "" // half of them, and all in the long runs
+			alone := f.declared != "" || len(rule)%3 == 0 || os.Getenv("WELTAXIS_SOAK") != "" // a third of them, and all in the long runs
 			if seenFrom(all, rule, facts.Live) && !told && alone {
 				assert.Contains(t, noticing(auditAfter(t, b, f.previous, facts.Live)), rule, "from outside alone")
 			}

@@ -165,8 +165,11 @@ func TestFixingBringsASiteToRights(t *testing.T) {
 		t.Run(spoken, func(t *testing.T) { test(t, place(t, in(), spoken)) })
 	}
 	t.Run("on servers", func(t *testing.T) {
-		for _, server := range servertest.Databases(t) {
-			for _, spoken := range []string{"brindle", "hobnail"} {
+		for i, server := range servertest.Databases(t) {
+			for j, spoken := range []string{"brindle", "hobnail"} {
+				if i%2 != j && os.Getenv("WELTAXIS_SOAK") == "" {
+					continue // each system on one of them; which server keeps it TestEveryStore tries for both
+				}
 				t.Run(spoken+" on "+server.Driver, func(t *testing.T) { test(t, onServer(t, server, makers[spoken](), spoken)) })
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -164,10 +165,19 @@ func (v *visit) doors(ctx context.Context, home string) {
 		v.metDoors(ctx)
 		return
 	}
-	asked := map[string]bool{}
+	asked, barred := map[string]bool{}, 0
+	defer func() {
+		if barred > 0 {
+			v.seen.AddGap(gap(fmt.Sprintf("what a stranger gets at %d more kinds of address", barred), errBarred, facts.ListDoors))
+		}
+	}()
 	for _, door := range v.doorAddresses(ctx) {
 		at := normal(door.at)
-		if asked[door.kind+at.String()] || door.kind != facts.RobotsDoor && door.kind != facts.HomeDoor && !v.mayFetch(at) {
+		if asked[door.kind+at.String()] {
+			continue
+		}
+		if door.kind != facts.RobotsDoor && door.kind != facts.HomeDoor && !v.mayFetch(at) {
+			barred++
 			continue
 		}
 		asked[door.kind+at.String()] = true
