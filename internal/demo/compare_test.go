@@ -296,6 +296,15 @@ func TestEveryFactThatChangesIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	var shape map[string]any
 	require.NoError(t, json.Unmarshal(raw, &shape))
+	for key, most := range map[string]int{"pages": 3, "assets": 4, "answers": 6, "classes": 6, "programs": 3, "repeats": 3, "links": 3, "spellings": 3} { // one of each is changed, and the rest only takes time
+		if list, is := shape[key].([]any); is {
+			shape[key] = list[:min(len(list), most)]
+		}
+	}
+	raw, err = json.Marshal(shape)
+	require.NoError(t, err)
+	before.Snapshot = &facts.Snapshot{}
+	require.NoError(t, json.Unmarshal(raw, before.Snapshot))
 	tried := 0
 	try := func(of map[string]any, key, name string, varies bool) {
 		old := of[key]

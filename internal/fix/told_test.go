@@ -398,7 +398,7 @@ func killed(t *testing.T, how string, changed []string, answers ...int) {
 	s.undo(t)
 	points := 20
 	if how != "" {
-		points = 8
+		points = 6
 	}
 	if os.Getenv("WELTAXIS_SOAK") != "" {
 		points = 100

@@ -36,7 +36,7 @@ func Announcement(p Sheet, a *report.Announcement) {
 		what      string
 		addresses []string
 	}{{"new", a.News.New}, {"changed", a.News.Changed}, {"gone", a.News.Gone}} {
-		if len(group.addresses) == 0 {
+		if len(group.addresses) == 0 || len(a.Refused) > 0 {
 			continue
 		}
 		fmt.Fprintln(p)
