@@ -2,11 +2,13 @@ package cli
 
 import (
 	"errors"
+	"io"
 
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/render"
+	"weltaxis/internal/report"
 )
 
 func (p *program) auditCommand() *cobra.Command {
@@ -26,6 +28,8 @@ Each audit of a site file is kept (--no-keep keeps none), and set beside those b
 and of what deviates, between which two looks it began. With --new only what is new is reported and counts for the exit status;
 --new=FILE takes a result or a snapshot instead of the last audit. --on-new COMMAND ARG..., as the last option, starts a command when
 something at or above --alarm is new, with what is new as JSON on its standard input, no shell between, and a minute's time.
+
+--format html writes one page to read in a browser, on a telephone or on paper, which loads nothing from anywhere.
 
 ` + statusHelp,
 		Example: "  weltaxis audit mysite/weltaxis.yaml\n  weltaxis audit https://www.name.example\n  weltaxis audit --stage live --only visibility,critical --brief\n  weltaxis audit mysite --new --quiet --on-new /usr/local/bin/tell-us --urgent",
@@ -50,7 +54,7 @@ something at or above --alarm is new, with what is new as JSON on its standard i
 			if err := p.write(p.text(func(page render.Sheet) {
 				render.Text(page, result, detail(brief, full))
 				render.Note(page, note)
-			}), jsonForm(result)); err != nil {
+			}), jsonForm(result), form{"html", func(w io.Writer) error { return render.HTML(w, report.DocumentOf(result)) }}); err != nil {
 				return err
 			}
 			switch {
@@ -61,7 +65,7 @@ something at or above --alarm is new, with what is new as JSON on its standard i
 			}
 			return nil
 		},
-	}))), "text", "json")
+	}))), "text", "json", "html")
 	c.Flags().BoolVar(&brief, "brief", false, "a line for each deviation")
 	c.Flags().BoolVar(&full, "full", false, "every reading, where to do it by hand, and the rules that were not judged")
 	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")

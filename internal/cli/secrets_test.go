@@ -59,7 +59,7 @@ func TestNoSecretIsShown(t *testing.T) {
 		folder, root := filepath.Join(dir, site), at(site, "")
 		snapshot := filepath.Join(t.TempDir(), "seen.json")
 		for _, args := range [][]string{
-			{"audit", folder, "--offline"}, {"audit", folder, "--offline", "--format", "json"}, {"settings", folder, "--offline", "--format", "json"},
+			{"audit", folder, "--offline"}, {"audit", folder, "--offline", "--format", "json"}, {"audit", folder, "--offline", "--format", "html"}, {"settings", folder, "--offline", "--format", "json"},
 			{"settings", folder}, {"snapshot", folder, "--offline", "--output", snapshot}, {"dialect", "check", spoken, "--root", root}, {"dialect", "check", spoken, "--root", root, "--format", "json"},
 			{"dialect", "discover", "--root", root}, {"dialect", "discover", "--root", root, "--format", "json"}, {"dialect", "discover", "--root", root, "--format", "yaml"},
 			{"explain", "hardening.secret"}, {"fix", folder, "--offline"}, {"fix", folder, "--offline", "--format", "json"}, {"fix", folder, "--offline", "--script"},

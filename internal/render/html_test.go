@@ -1,0 +1,285 @@
+package render
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/atom"
+
+	"weltaxis/internal/audit"
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/report"
+)
+
+// attacks are what a site may put wherever it has a say, each to be shown as the text that it is.
+var attacks = []string{`</title><script>alert(1)</script>`, `"><img src=https://evil.example/x onerror=alert(2)>`, `<style>*{background:url(https://evil.example/y)}</style>`, `{{.Policy}} javascript:alert(3)`,
+	"a\x1b[31m\u202eb\u2028\x00", `</article></main><base href=https://evil.example/>`, `--><iframe srcdoc="<script>alert(4)</script>">`, `' onfocus='alert(5)' autofocus x='`}
+
+// largeReport is one of a site whose pages have what is wrong in their own words.
+func largeReport(t testing.TB, pages int, words []string) *report.Report {
+	rules, err := baseline.Load()
+	require.NoError(t, err)
+	require.NoError(t, rules.Compile())
+	say := func(i int) string { return words[i%len(words)] }
+	s := &facts.Snapshot{Format: facts.SnapshotFormat, Site: say(0), Taken: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Seen: facts.Seen{Gaps: []facts.Gap{{Source: facts.Live, Because: say(1)}}, Links: []facts.Link{}, Spellings: []facts.Spelling{}},
+		Sources: []facts.Asked{{Source: facts.Live, Where: say(2)}, {Source: facts.Settings, Where: say(3)}}}
+	s.Add(facts.Reading{Source: facts.Intent, Name: "stage", Value: facts.TextOf(facts.Words, "live")}, facts.Reading{Source: facts.Intent, Name: "brand", Value: facts.TextOf(facts.String, say(4))},
+		facts.SiteTitle.Reading(say(5), facts.Origin{File: say(6), Row: say(7), Screen: say(0)}), facts.SiteTagline.Reading(say(1), facts.Origin{File: say(2)}))
+	for i := range pages {
+		path := fmt.Sprintf("/%d-%s", i, say(i))
+		s.Pages = append(s.Pages, facts.Page{Address: "https://a.example" + path, Path: path, Kind: "content", Status: 200, Linked: true, Title: say(i), Titles: 2, Description: say(i + 1), Descriptions: 2, Robots: say(i + 2), Indexable: true,
+			Canonicals: 2, CanonicalWorks: "answers", Charset: say(i + 3), Headings: i % 3, CardTitle: say(i + 4), CardText: say(i + 5), CardImage: say(i + 6)})
+	}
+	return report.New(audit.Judge(rules, s, audit.Options{}))
+}
+
+// laid is a report's page, and what a browser makes of it.
+func laid(t testing.TB, r *report.Report) (string, *html.Node) {
+	var out bytes.Buffer
+	require.NoError(t, HTML(&out, report.DocumentOf(r)))
+	tree, err := html.Parse(bytes.NewReader(out.Bytes()))
+	require.NoError(t, err)
+	return out.String(), tree
+}
+
+// all are the elements of a kind, in their order.
+func all(n *html.Node, kind atom.Atom) (found []*html.Node) {
+	for c := range n.Descendants() {
+		if c.Type == html.ElementNode && c.DataAtom == kind {
+			found = append(found, c)
+		}
+	}
+	return found
+}
+
+func attribute(n *html.Node, name string) string {
+	for _, a := range n.Attr {
+		if a.Key == name {
+			return a.Val
+		}
+	}
+	return ""
+}
+
+func words(n *html.Node) string {
+	var b strings.Builder
+	for c := range n.Descendants() {
+		if c.Type == html.TextNode {
+			b.WriteString(c.Data)
+		}
+	}
+	return strings.Join(strings.Fields(b.String()), " ")
+}
+
+func TestAPageLoadsNothingAndRunsNothingOfOthers(t *testing.T) {
+	mildest, _ := laid(t, largeReport(t, 20, []string{"calm"}))
+	markup, tree := laid(t, largeReport(t, 20, attacks))
+	_, calm := laid(t, largeReport(t, 20, []string{"calm"}))
+	for _, kind := range []atom.Atom{atom.Script, atom.Style, atom.Title, atom.Meta, atom.Main, atom.Header, atom.Footer} {
+		assert.Len(t, all(tree, kind), len(all(calm, kind)), kind)
+	}
+	for _, kind := range []atom.Atom{atom.Img, atom.Link, atom.Iframe, atom.Base, atom.Form, atom.Object, atom.Embed, atom.Video, atom.Audio} {
+		assert.Empty(t, all(tree, kind), kind)
+	}
+	require.Len(t, all(tree, atom.Script), 1)
+	policy := attribute(all(tree, atom.Meta)[1], "content")
+	assert.True(t, strings.HasPrefix(policy, "default-src 'none'; "), policy)
+	assert.NotContains(t, policy, "unsafe")
+	assert.Contains(t, policy, "script-src "+sourceHash(all(tree, atom.Script)[0].FirstChild.Data), "what runs is what the policy names")
+	assert.Contains(t, policy, "style-src "+sourceHash(all(tree, atom.Style)[0].FirstChild.Data))
+	for n := range tree.Descendants() {
+		for _, a := range n.Attr {
+			assert.False(t, strings.HasPrefix(a.Key, "on") || a.Key == "style" || a.Key == "src" || a.Key == "srcdoc" || a.Key == "autofocus", "%s of %s", a.Key, n.Data)
+			if a.Key == "href" {
+				assert.Regexp(t, `^#[a-z-]+$`, a.Val)
+			}
+		}
+	}
+	for _, r := range []string{"\x1b", "\u202e", "\u2028", "\x00"} {
+		assert.NotContains(t, markup, r)
+	}
+	said := words(tree)
+	for _, attack := range []string{attacks[0], attacks[2], attacks[6]} {
+		assert.Contains(t, said, attack, "it is shown, as the text that it is")
+	}
+	assert.NotContains(t, mildest, "evil.example")
+}
+
+func TestAPageIsAtHomeWithKeyboardAndReader(t *testing.T) {
+	_, tree := laid(t, largeReport(t, 20, attacks))
+	assert.Equal(t, "en", attribute(all(tree, atom.Html)[0], "lang"))
+	assert.Len(t, all(tree, atom.H1), 1)
+	names := map[string]bool{}
+	for n := range tree.Descendants() {
+		if id := attribute(n, "id"); id != "" {
+			assert.False(t, names[id], "%s is there twice", id)
+			names[id] = true
+		}
+	}
+	for _, a := range all(tree, atom.A) {
+		assert.True(t, names[strings.TrimPrefix(attribute(a, "href"), "#")], attribute(a, "href"))
+		assert.NotEmpty(t, words(a))
+	}
+	for _, s := range all(tree, atom.Section) {
+		assert.True(t, names[attribute(s, "aria-labelledby")])
+	}
+	require.NotEmpty(t, all(tree, atom.Table))
+	for _, table := range all(tree, atom.Table) {
+		require.Len(t, all(table, atom.Caption), 1)
+		width := len(all(all(table, atom.Thead)[0], atom.Th))
+		for _, row := range all(all(table, atom.Tbody)[0], atom.Tr) {
+			assert.Equal(t, width, len(all(row, atom.Td))+len(all(row, atom.Th)), words(row))
+			assert.Equal(t, "row", attribute(all(row, atom.Th)[0], "scope"))
+		}
+	}
+	for _, svg := range all(tree, atom.Svg) {
+		assert.Equal(t, "img", attribute(svg, "role"))
+		assert.NotEmpty(t, attribute(svg, "aria-label"))
+	}
+	for _, field := range all(tree, atom.Input) {
+		assert.Equal(t, atom.Label, field.Parent.DataAtom)
+	}
+	level := 1
+	for n := range tree.Descendants() {
+		if n.DataAtom == atom.H1 || n.DataAtom == atom.H2 || n.DataAtom == atom.H3 {
+			next := int(n.Data[1] - '0')
+			assert.LessOrEqual(t, next, level+1, words(n))
+			assert.NotEmpty(t, words(n))
+			level = next
+		}
+	}
+}
+
+// The same facts in text, JSON and HTML, of a site of more than 500 pages, and no larger than one can send.
+func TestThePageHasTheNumbersOfTheOtherForms(t *testing.T) {
+	const many = 560
+	r := largeReport(t, many, append([]string{"calm", "A house on the lane", strings.Repeat("long words ", 12)}, attacks...))
+	markup, tree := laid(t, r)
+	text := strings.Join(strings.Fields(lay(r, MaxWidth, Usual)), " ")
+	var out bytes.Buffer
+	require.NoError(t, JSON(&out, r))
+	var back struct {
+		Deviations []struct{ Rule string }
+		Held       []string
+	}
+	require.NoError(t, json.Unmarshal(out.Bytes(), &back))
+	require.Greater(t, len(back.Deviations), 3000)
+	perRule := map[string]int{}
+	for _, d := range back.Deviations {
+		perRule[d.Rule]++
+	}
+
+	held, deviate := 0, 0
+	for _, row := range all(all(all(tree, atom.Table)[0], atom.Tbody)[0], atom.Tr) {
+		cells := all(row, atom.Td)
+		h, err := strconv.Atoi(words(cells[0]))
+		require.NoError(t, err)
+		d, err := strconv.Atoi(words(cells[1]))
+		require.NoError(t, err)
+		held, deviate = held+h, deviate+d
+	}
+	assert.Equal(t, len(back.Held), held)
+	assert.Equal(t, len(perRule), deviate)
+	assert.Contains(t, text, fmt.Sprintf("%d of %d rules hold", held, held+deviate))
+	assert.Contains(t, words(tree), r.Words.Stands)
+	assert.Contains(t, text, r.Words.Stands)
+
+	seen := map[string]int{}
+	for _, entry := range all(tree, atom.Article) {
+		heading := all(entry, atom.H3)[0]
+		rule, count := words(all(heading, atom.Span)[1]), 1
+		if _, times, repeated := strings.Cut(words(heading), "×"); repeated {
+			var err error
+			count, err = strconv.Atoi(times)
+			require.NoError(t, err)
+		}
+		seen[rule] += count
+	}
+	for rule, count := range perRule {
+		assert.Equal(t, count, seen[rule], rule)
+	}
+	pages := all(all(all(tree, atom.Table)[len(all(tree, atom.Table))-1], atom.Tbody)[0], atom.Tr)
+	assert.Len(t, pages, many)
+	assert.LessOrEqual(t, len(markup), 3<<19, "1.5 MB")
+	t.Logf("%d pages with %d deviations: %d bytes", many, len(back.Deviations), len(markup))
+}
+
+// The look's own colours, in light, in dark and on paper: what is written is told from what it is written on (WCAG 2.2, success
+// criterion 1.4.3: 4.5 to 1), and what only marks from what is beside it (1.4.11: 3 to 1).
+func TestColoursAreToldApart(t *testing.T) {
+	colours := regexp.MustCompile(`--([a-z]+): #([0-9a-f]{3,6})`)
+	looks := 0
+	for _, root := range regexp.MustCompile(`(?s):root \{(.*?)\}`).FindAllStringSubmatch(documentStyle, -1) {
+		light := map[string]float64{}
+		for _, c := range colours.FindAllStringSubmatch(root[1], -1) {
+			light[c[1]] = luminance(t, c[2])
+		}
+		require.Len(t, light, 7, root[1])
+		looks++
+		for _, paper := range []string{"paper", "sheet"} {
+			for _, ink := range []string{"ink", "quiet", "name", "loud"} {
+				assert.GreaterOrEqual(t, contrast(light[paper], light[ink]), 4.5, "%s on %s of %s", ink, paper, root[1])
+			}
+		}
+	}
+	assert.Equal(t, 3, looks)
+	assert.InDelta(t, 21, contrast(luminance(t, "000"), luminance(t, "ffffff")), 0.001)
+	assert.InDelta(t, 4.54, contrast(luminance(t, "767676"), luminance(t, "fff")), 0.01)
+}
+
+// luminance is the relative luminance of a colour (WCAG 2.2, relative luminance).
+func luminance(t *testing.T, colour string) float64 {
+	if len(colour) == 3 {
+		colour = strings.Repeat(colour[:1], 2) + strings.Repeat(colour[1:2], 2) + strings.Repeat(colour[2:], 2)
+	}
+	sum := 0.0
+	for i, weight := range []float64{0.2126, 0.7152, 0.0722} {
+		v, err := strconv.ParseUint(colour[2*i:2*i+2], 16, 8)
+		require.NoError(t, err)
+		c := float64(v) / 255
+		if c <= 0.04045 {
+			c /= 12.92
+		} else {
+			c = math.Pow((c+0.055)/1.055, 2.4)
+		}
+		sum += weight * c
+	}
+	return sum
+}
+
+// contrast is that of two luminances (WCAG 2.2, contrast ratio).
+func contrast(a, b float64) float64 {
+	return (max(a, b) + 0.05) / (min(a, b) + 0.05)
+}
+
+// BenchmarkHTML makes the page of a site of 500 pages, beside its JSON.
+func BenchmarkHTML(b *testing.B) {
+	r := largeReport(b, 500, []string{"calm", "A house on the lane", strings.Repeat("long words ", 12)})
+	var page, plain time.Duration
+	size := 0
+	for b.Loop() {
+		var out bytes.Buffer
+		start := time.Now()
+		require.NoError(b, HTML(&out, report.DocumentOf(r)))
+		page += time.Since(start)
+		size = out.Len()
+		out.Reset()
+		start = time.Now()
+		require.NoError(b, JSON(&out, r))
+		plain += time.Since(start)
+	}
+	b.ReportMetric(page.Seconds()/float64(b.N), "s/page")
+	b.ReportMetric(float64(page)/float64(plain), "of-JSON")
+	b.ReportMetric(float64(size), "bytes")
+}
