@@ -228,6 +228,9 @@ func (b *Baseline) Present(id string) (now string, changed bool) {
 // About says what an area is about, "" for one that no file is of.
 func (b *Baseline) About(area string) string { return b.abouts[area] }
 
+// BuiltIn says whether a rule is the baseline's own, and not one of the site's.
+func (r *Rule) BuiltIn() bool { return r.builtIn }
+
 // Rule finds a rule by its id.
 func (b *Baseline) Rule(id string) (*Rule, bool) {
 	if i := slices.IndexFunc(b.Rules, func(r *Rule) bool { return r.ID == id }); i >= 0 {

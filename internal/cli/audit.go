@@ -2,18 +2,45 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 )
 
+// Whom a page is for.
+const forAdministrator, forClient = "administrator", "client"
+
+var readers = []string{forAdministrator, forClient}
+
+// noteFrom reads an author's word, which is a letter and no book.
+func noteFrom(name string) (string, error) {
+	if name == "" {
+		return "", nil
+	}
+	data, err := ordinary.Read(name, 64<<10)
+	if err != nil {
+		return "", fmt.Errorf("--note: %w", err)
+	}
+	if !utf8.Valid(data) {
+		return "", fmt.Errorf("--note: %s is not UTF-8; save it as that", name)
+	}
+	return string(data), nil
+}
+
 func (p *program) auditCommand() *cobra.Command {
-	alarm := facts.High.String()
+	alarm, reader := facts.High.String(), forAdministrator
 	var brief, full bool
+	var noteFile string
 	var k keeping
 	c := p.written(p.keeping(p.comparing(p.looking(&cobra.Command{
 		Use:   "audit [SITE]",
@@ -29,13 +56,25 @@ and of what deviates, between which two looks it began. With --new only what is 
 --new=FILE takes a result or a snapshot instead of the last audit. --on-new COMMAND ARG..., as the last option, starts a command when
 something at or above --alarm is new, with what is new as JSON on its standard input, no shell between, and a minute's time.
 
---format html writes one page to read in a browser, on a telephone or on paper, which loads nothing from anywhere.
+--format html writes one page to read in a browser, on a telephone or on paper, which loads nothing from anywhere. With --for client it
+is one for whoever the site is kept for: why each matter counts, without files, settings and commands, and of what would help whoever means
+harm only that the administrator knows. --note FILE puts a word of your own on top, in Markdown.
 
 ` + statusHelp,
 		Example: "  weltaxis audit mysite/weltaxis.yaml\n  weltaxis audit https://www.name.example\n  weltaxis audit --stage live --only visibility,critical --brief\n  weltaxis audit mysite --new --quiet --on-new /usr/local/bin/tell-us --urgent",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			threshold, err := severityOf("alarm", alarm)
+			if err != nil {
+				return err
+			}
+			if !slices.Contains(readers, reader) {
+				return fmt.Errorf("--for: there is no report for %q%s; there are %s", reader, nearest.Hint(reader, readers), strings.Join(readers, ", "))
+			}
+			if p.format != "html" && (c.Flags().Changed("for") || noteFile != "") {
+				return errors.New("--for and --note are of the page: add --format html")
+			}
+			word, err := noteFrom(noteFile)
 			if err != nil {
 				return err
 			}
@@ -54,7 +93,12 @@ something at or above --alarm is new, with what is new as JSON on its standard i
 			if err := p.write(p.text(func(page render.Sheet) {
 				render.Text(page, result, detail(brief, full))
 				render.Note(page, note)
-			}), jsonForm(result), form{"html", func(w io.Writer) error { return render.HTML(w, report.DocumentOf(result)) }}); err != nil {
+			}), jsonForm(result), form{"html", func(w io.Writer) error {
+				if reader == forClient {
+					return render.ClientHTML(w, report.ClientOf(result), word)
+				}
+				return render.HTML(w, report.DocumentOf(result), word)
+			}}); err != nil {
 				return err
 			}
 			switch {
@@ -66,6 +110,9 @@ something at or above --alarm is new, with what is new as JSON on its standard i
 			return nil
 		},
 	}))), "text", "json", "html")
+	c.Flags().StringVar(&reader, "for", reader, "whom --format html is for, administrator or client")
+	complete(c, "for", readers...)
+	c.Flags().StringVar(&noteFile, "note", "", "a file with a word of your own in Markdown, to stand on top of the page")
 	c.Flags().BoolVar(&brief, "brief", false, "a line for each deviation")
 	c.Flags().BoolVar(&full, "full", false, "every reading, where to do it by hand, and the rules that were not judged")
 	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")

@@ -3,12 +3,13 @@ package render
 import (
 	"bytes"
 	"crypto/sha256"
-	_ "embed"
+	"embed"
 	"encoding/base64"
 	"fmt"
 	"html/template"
 	"io"
 	"strings"
+	"time"
 	"unicode"
 
 	"weltaxis/internal/facts"
@@ -17,30 +18,30 @@ import (
 
 // The document as a page: its template, its look, and what sorts its tables, each in a file of its own.
 var (
-	//go:embed document/report.html
-	documentPage string
+	//go:embed document/*.html
+	documentPages embed.FS
 	//go:embed document/report.css
 	documentStyle string
 	//go:embed document/report.js
 	documentScript string
 
-	documentTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	documentTemplates = template.Must(template.New("").Funcs(template.FuncMap{
 		"list":     report.List,
 		"count":    report.Count,
 		"who":      func(who []facts.Who) string { return strings.TrimPrefix(riskText(facts.Safe, who), "fix safe: ") },
 		"sentence": sentence,
-	}).Parse(documentPage))
+	}).ParseFS(documentPages, "document/*.html"))
 )
 
-// A documentView is what the template is given.
-type documentView struct {
-	*report.Document
+// A documentFrame is what every page has: its policy, its head, its look, and what its parts are.
+type documentFrame struct {
 	Policy, Head, Day string
 	Style             template.CSS
 	Script            template.JS
 	Chart             template.HTML
+	Note              template.HTML // the author's word, "" when there is none
+	Balance           []areaBalance
 	Parts             []documentPart
-	Areas             []documentArea
 }
 
 // A documentPart is a part of the page, for its list of parts.
@@ -49,10 +50,17 @@ type documentPart struct {
 	Count     int
 }
 
+// An areaBalance is how many rules of an area hold, deviate and were not judged.
+type areaBalance struct {
+	Name                    string
+	Held, Deviate, Unjudged int
+}
+
 // A documentArea is an area with a name to lead to it.
-type documentArea struct {
-	report.DocumentArea
-	ID, Title string
+type documentArea[A any] struct {
+	Area  A
+	ID    string
+	Title string
 }
 
 // sourceHash is how a policy names a piece of style or script that it lets through (CSP Level 3 §2.3.1).
@@ -66,34 +74,95 @@ func documentPolicy() string {
 	return "default-src 'none'; style-src " + sourceHash(documentStyle) + "; script-src " + sourceHash(documentScript) + "; img-src data:; base-uri 'none'; form-action 'none'"
 }
 
-// HTML writes a report as one page that loads nothing, readable without its script, on paper and on a telephone.
-func HTML(w io.Writer, d *report.Document) error {
-	stage := d.Stage
+// frame begins a page.
+func frame(stage string, taken time.Time, balance []areaBalance) documentFrame {
 	if stage == "" {
 		stage = "stage unknown"
 	}
-	day := d.Taken.UTC().Format("2 January 2006, 15:04 MST")
-	view := documentView{Document: d, Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Chart: areaChart(d.Areas)}
-	part := func(id, title string, count int, there bool) {
-		if there {
-			view.Parts = append(view.Parts, documentPart{id, title, count})
-		}
+	day := taken.UTC().Format("2 January 2006, 15:04 MST")
+	return documentFrame{Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Chart: areaChart(balance), Balance: balance}
+}
+
+// open puts the author's word on top.
+func (f *documentFrame) open(note string) (err error) {
+	f.Note, err = letter(note)
+	f.part("word", "A word before", 0, f.Note != "")
+	return err
+}
+
+// part adds a part of the page to its list of parts, if it is there.
+func (f *documentFrame) part(id, title string, count int, there bool) {
+	if there {
+		f.Parts = append(f.Parts, documentPart{id, title, count})
 	}
-	part("first", "What to do first", 0, len(d.Words.First) > 0)
-	part("since", "What is new", len(d.Words.News), d.Words.Since != "")
-	part("overview", "Area by area", 0, true)
+}
+
+// areaPart adds an area, and says what leads to it.
+func (f *documentFrame) areaPart(name string, deviate int) (id, title string) {
+	id, title = "area-"+name, strings.ToUpper(name[:1])+name[1:]
+	f.part(id, title, deviate, deviate > 0)
+	return id, title
+}
+
+// HTML writes a report as one page that loads nothing, readable without its script, on paper and on a telephone. A note is the
+// author's word in Markdown, to stand on top.
+func HTML(w io.Writer, d *report.Document, note string) error {
+	var balance []areaBalance
 	for _, a := range d.Areas {
-		title := strings.ToUpper(a.Name[:1]) + a.Name[1:]
-		view.Areas = append(view.Areas, documentArea{a, "area-" + a.Name, title})
-		part("area-"+a.Name, title, a.Deviate, a.Deviate > 0)
+		balance = append(balance, areaBalance{a.Name, len(a.Held), a.Deviate, a.Unjudged})
 	}
-	part("pages", "Pages", len(d.Pages), len(d.Pages) > 0)
-	part("unseen", "What was not judged", 0, len(d.Words.Unseen)+len(d.Words.Gaps) > 0)
-	part("accepted", "What one lives with", len(d.Words.Accepted), len(d.Words.Accepted) > 0)
-	part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray) > 0)
-	part("holds", "What is as it should be", 0, true)
+	view := struct {
+		*report.Document
+		documentFrame
+		Areas []documentArea[report.DocumentArea]
+	}{Document: d, documentFrame: frame(d.Stage, d.Taken, balance)}
+	if err := view.open(note); err != nil {
+		return err
+	}
+	view.part("first", "What to do first", 0, len(d.Words.First) > 0)
+	view.part("since", "What is new", len(d.Words.News), d.Words.Since != "")
+	view.part("overview", "Area by area", 0, true)
+	for _, a := range d.Areas {
+		id, title := view.areaPart(a.Name, a.Deviate)
+		view.Areas = append(view.Areas, documentArea[report.DocumentArea]{a, id, title})
+	}
+	view.part("pages", "Pages", len(d.Pages), len(d.Pages) > 0)
+	view.part("unseen", "What was not judged", 0, len(d.Words.Unseen)+len(d.Words.Gaps) > 0)
+	view.part("accepted", "What one lives with", len(d.Words.Accepted), len(d.Words.Accepted) > 0)
+	view.part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray) > 0)
+	view.part("holds", "What is as it should be", 0, true)
+	return laidOut(w, "report.html", view)
+}
+
+// ClientHTML writes a report for whoever the site is kept for, as HTML does.
+func ClientHTML(w io.Writer, c *report.Client, note string) error {
+	var balance []areaBalance
+	for _, a := range c.Areas {
+		balance = append(balance, areaBalance{a.Name, a.Held, a.Deviate, a.Unjudged})
+	}
+	view := struct {
+		*report.Client
+		documentFrame
+		Areas []documentArea[report.ClientArea]
+	}{Client: c, documentFrame: frame(c.Stage, c.Taken, balance)}
+	if err := view.open(note); err != nil {
+		return err
+	}
+	view.part("first", "What comes first", 0, len(c.First) > 0)
+	view.part("overview", "Area by area", 0, true)
+	for _, a := range c.Areas {
+		id, title := view.areaPart(a.Name, a.Deviate)
+		view.Areas = append(view.Areas, documentArea[report.ClientArea]{a, id, title})
+	}
+	view.part("pages", "Pages", len(c.Pages), len(c.Pages) > 0)
+	view.part("rest", "What else there is to know", 0, len(c.Rest) > 0)
+	return laidOut(w, "client.html", view)
+}
+
+// laidOut fills a template and writes the page.
+func laidOut(w io.Writer, name string, view any) error {
 	var page bytes.Buffer
-	if err := documentTemplate.Execute(&page, view); err != nil {
+	if err := documentTemplates.ExecuteTemplate(&page, name, view); err != nil {
 		return err
 	}
 	_, err := w.Write(readable(page.Bytes()))
@@ -129,21 +198,21 @@ const (
 )
 
 // areaChart draws how many rules of each area hold and how many deviate, as bars side by side; the table beside it has the same numbers.
-func areaChart(areas []report.DocumentArea) template.HTML {
+func areaChart(areas []areaBalance) template.HTML {
 	most := 1
 	for _, a := range areas {
-		most = max(most, len(a.Held)+a.Deviate)
+		most = max(most, a.Held+a.Deviate)
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, `<svg viewBox="0 0 %d %d" role="img" aria-label="Rules that hold and rules that deviate, by area; the table below has the numbers.">`, chartWidth, chartRow*len(areas))
 	scale := float64(chartWidth-chartLabel-chartNumber) / float64(most)
 	for i, a := range areas {
 		top := i * chartRow
-		held, deviate := float64(len(a.Held))*scale, float64(a.Deviate)*scale
+		held, deviate := float64(a.Held)*scale, float64(a.Deviate)*scale
 		fmt.Fprintf(&b, `<text x="0" y="%d">%s</text>`, top+chartBar, template.HTMLEscapeString(a.Name))
 		fmt.Fprintf(&b, `<rect class="bar" x="%d" y="%d" width="%.1f" height="%d"/>`, chartLabel, top+2, held, chartBar)
 		fmt.Fprintf(&b, `<rect class="loud" x="%.1f" y="%d" width="%.1f" height="%d"/>`, chartLabel+held, top+2, deviate, chartBar)
-		fmt.Fprintf(&b, `<text x="%.1f" y="%d">%d + %d</text>`, chartLabel+held+deviate+6, top+chartBar, len(a.Held), a.Deviate)
+		fmt.Fprintf(&b, `<text x="%.1f" y="%d">%d + %d</text>`, chartLabel+held+deviate+6, top+chartBar, a.Held, a.Deviate)
 	}
 	b.WriteString("</svg>")
 	return template.HTML(b.String())

@@ -26,6 +26,11 @@ import (
 var attacks = []string{`</title><script>alert(1)</script>`, `"><img src=https://evil.example/x onerror=alert(2)>`, `<style>*{background:url(https://evil.example/y)}</style>`, `{{.Policy}} javascript:alert(3)`,
 	"a\x1b[31m\u202eb\u2028\x00", `</article></main><base href=https://evil.example/>`, `--><iframe srcdoc="<script>alert(4)</script>">`, `' onfocus='alert(5)' autofocus x='`}
 
+// letterOfAttacks is an author's word that somebody else had a hand in.
+const letterOfAttacks = "# Dear client\n\n##### In short\n\nAll *will* be well, see [here](https://a.example/fine).\n\n<script>alert(1)</script> <style>*{}</style> <base href=https://evil.example>\n\n" +
+	"<div id=report style='position:fixed' onclick='alert(2)'>x</div>\n\n[a](javascript:alert(3)) [b](data:text/html,x) ![c](https://evil.example/p.png) <img src=x onerror=alert(4)> <form action=https://evil.example><input name=password></form>\n\n" +
+	"| a | b |\n|---|---|\n| c | d |\n\n\x1b[31m\u202ered\n"
+
 // largeReport is one of a site whose pages have what is wrong in their own words.
 func largeReport(t testing.TB, pages int, words []string) *report.Report {
 	rules, err := baseline.Load()
@@ -47,10 +52,25 @@ func largeReport(t testing.TB, pages int, words []string) *report.Report {
 // laid is a report's page, and what a browser makes of it.
 func laid(t testing.TB, r *report.Report) (string, *html.Node) {
 	var out bytes.Buffer
-	require.NoError(t, HTML(&out, report.DocumentOf(r)))
+	require.NoError(t, HTML(&out, report.DocumentOf(r), letterOfAttacks))
 	tree, err := html.Parse(bytes.NewReader(out.Bytes()))
 	require.NoError(t, err)
 	return out.String(), tree
+}
+
+// clients is the report's page for whoever the site is kept for.
+func clients(t testing.TB, r *report.Report) (string, *html.Node) {
+	var out bytes.Buffer
+	require.NoError(t, ClientHTML(&out, report.ClientOf(r), letterOfAttacks))
+	tree, err := html.Parse(bytes.NewReader(out.Bytes()))
+	require.NoError(t, err)
+	return out.String(), tree
+}
+
+// eachPage runs a test of both pages.
+func eachPage(t *testing.T, test func(t *testing.T, lay func(testing.TB, *report.Report) (string, *html.Node))) {
+	t.Run("administrator", func(t *testing.T) { test(t, laid) })
+	t.Run("client", func(t *testing.T) { test(t, clients) })
 }
 
 // all are the elements of a kind, in their order.
@@ -82,10 +102,11 @@ func words(n *html.Node) string {
 	return strings.Join(strings.Fields(b.String()), " ")
 }
 
-func TestAPageLoadsNothingAndRunsNothingOfOthers(t *testing.T) {
-	mildest, _ := laid(t, largeReport(t, 20, []string{"calm"}))
-	markup, tree := laid(t, largeReport(t, 20, attacks))
-	_, calm := laid(t, largeReport(t, 20, []string{"calm"}))
+func TestAPageLoadsNothingAndRunsNothingOfOthers(t *testing.T) { eachPage(t, loadsNothing) }
+
+func loadsNothing(t *testing.T, lay func(testing.TB, *report.Report) (string, *html.Node)) {
+	markup, tree := lay(t, largeReport(t, 20, attacks))
+	_, calm := lay(t, largeReport(t, 20, []string{"calm"}))
 	for _, kind := range []atom.Atom{atom.Script, atom.Style, atom.Title, atom.Meta, atom.Main, atom.Header, atom.Footer} {
 		assert.Len(t, all(tree, kind), len(all(calm, kind)), kind)
 	}
@@ -102,7 +123,7 @@ func TestAPageLoadsNothingAndRunsNothingOfOthers(t *testing.T) {
 		for _, a := range n.Attr {
 			assert.False(t, strings.HasPrefix(a.Key, "on") || a.Key == "style" || a.Key == "src" || a.Key == "srcdoc" || a.Key == "autofocus", "%s of %s", a.Key, n.Data)
 			if a.Key == "href" {
-				assert.Regexp(t, `^#[a-z-]+$`, a.Val)
+				assert.Regexp(t, `^(#[a-z-]+|https://a.example/fine)$`, a.Val)
 			}
 		}
 	}
@@ -113,11 +134,12 @@ func TestAPageLoadsNothingAndRunsNothingOfOthers(t *testing.T) {
 	for _, attack := range []string{attacks[0], attacks[2], attacks[6]} {
 		assert.Contains(t, said, attack, "it is shown, as the text that it is")
 	}
-	assert.NotContains(t, mildest, "evil.example")
 }
 
-func TestAPageIsAtHomeWithKeyboardAndReader(t *testing.T) {
-	_, tree := laid(t, largeReport(t, 20, attacks))
+func TestAPageIsAtHomeWithKeyboardAndReader(t *testing.T) { eachPage(t, isAtHome) }
+
+func isAtHome(t *testing.T, lay func(testing.TB, *report.Report) (string, *html.Node)) {
+	_, tree := lay(t, largeReport(t, 20, attacks))
 	assert.Equal(t, "en", attribute(all(tree, atom.Html)[0], "lang"))
 	assert.Len(t, all(tree, atom.H1), 1)
 	names := map[string]bool{}
@@ -128,14 +150,16 @@ func TestAPageIsAtHomeWithKeyboardAndReader(t *testing.T) {
 		}
 	}
 	for _, a := range all(tree, atom.A) {
-		assert.True(t, names[strings.TrimPrefix(attribute(a, "href"), "#")], attribute(a, "href"))
+		if to, within := strings.CutPrefix(attribute(a, "href"), "#"); within {
+			assert.True(t, names[to], to)
+		}
 		assert.NotEmpty(t, words(a))
 	}
 	for _, s := range all(tree, atom.Section) {
 		assert.True(t, names[attribute(s, "aria-labelledby")])
 	}
-	require.NotEmpty(t, all(tree, atom.Table))
-	for _, table := range all(tree, atom.Table) {
+	require.Greater(t, len(all(tree, atom.Table)), 1)
+	for _, table := range all(tree, atom.Table)[1:] { // the first is the author's
 		require.Len(t, all(table, atom.Caption), 1)
 		width := len(all(all(table, atom.Thead)[0], atom.Th))
 		for _, row := range all(all(table, atom.Tbody)[0], atom.Tr) {
@@ -161,6 +185,70 @@ func TestAPageIsAtHomeWithKeyboardAndReader(t *testing.T) {
 	}
 }
 
+// A client reads the baseline's own words, counts, and what every visitor sees of pages that may be listed: nothing else that the
+// site, its site file or its server said stands in the markup.
+func TestAClientIsToldNothingOfTheInside(t *testing.T) {
+	r := largeReport(t, 20, []string{"INSIDE"})
+	r.Site = "Lantern Lane"
+	for i := range r.Snapshot.Pages {
+		r.Snapshot.Pages[i].Indexable = i > 0
+	}
+	r.Words.Gaps, r.Words.Due, r.Words.Lapsed = []string{"INSIDE"}, []string{"INSIDE"}, []string{"INSIDE", "INSIDE"}
+	r.Words.Accepted = []report.Accepted{{Rule: "titles.site-own", Says: "INSIDE", Because: "INSIDE"}}
+	administrators, _ := laid(t, r)
+	markup, tree := clients(t, r)
+	assert.Contains(t, administrators, "titles.site-own")
+	for _, d := range r.Deviations {
+		assert.NotContains(t, markup, d.Rule)
+	}
+	for _, command := range []string{"weltaxis ", "site.title", "intent.", "weltaxis.yaml"} {
+		assert.NotContains(t, strings.ToLower(words(all(tree, atom.Body)[0])), command)
+	}
+	rows := all(all(all(tree, atom.Table)[2], atom.Tbody)[0], atom.Tr)
+	assert.Len(t, rows, 19, "what may not be listed is not shown")
+	for _, row := range rows {
+		row.Parent.RemoveChild(row)
+	}
+	var rest bytes.Buffer
+	require.NoError(t, html.Render(&rest, tree))
+	assert.NotContains(t, rest.String(), "INSIDE")
+	for _, said := range []string{"1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "1 matter to come back to now.", "could not be judged"} {
+		assert.Contains(t, words(tree), said)
+	}
+}
+
+func TestAWordBeforeIsALetter(t *testing.T) {
+	word, err := letter(letterOfAttacks)
+	require.NoError(t, err)
+	assert.Contains(t, string(word), "<h3>Dear client</h3>")
+	assert.Contains(t, string(word), "<h3>In short</h3>")
+	assert.Contains(t, string(word), `All <em>will</em> be well, see <a href="https://a.example/fine" rel="noreferrer">here</a>.`)
+	assert.Contains(t, string(word), "<td>d</td>")
+	for _, never := range []string{"script", "style", "base", "onclick", "onerror", "img", "form", "input", "evil", "id=", "data:"} {
+		assert.NotContains(t, string(word), never)
+	}
+	none, err := letter("")
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	_, tree := clients(t, largeReport(t, 1, []string{"calm"}))
+	assert.Equal(t, "A word before", words(all(tree, atom.H2)[0]), "it stands on top")
+}
+
+// What would help whoever means harm is counted, with how bad it is, and what is urgent is said to be.
+func TestAnUrgentMatterIsSaidToBeOne(t *testing.T) {
+	r := largeReport(t, 5, []string{"calm"})
+	guarded, kept := "hardening", "permissions"
+	r.Words.Entries = []report.Entry{{Rule: "hardening.nothing-leaks", Area: guarded, Severity: facts.Critical, Count: 1, Says: []string{"INSIDE"}, Expected: "INSIDE"},
+		{Rule: "permissions.files", Area: kept, Severity: facts.High, Count: 3, Says: []string{"INSIDE"}}, {Rule: "titles.mine", Area: "titles", Severity: facts.Low, Says: []string{"INSIDE"}}}
+	r.Words.First = []report.First{{Rule: "hardening.nothing-leaks", Says: "INSIDE", Do: "INSIDE"}, {Rule: "titles.site-own", Says: "INSIDE"}}
+	markup, tree := clients(t, r)
+	assert.NotContains(t, markup, "INSIDE")
+	said := words(tree)
+	for _, want := range []string{"An urgent matter of hardening. The administrator has been told", "1 matter deviates: 1 critical. What is critical is urgent.", "1 matter deviates: 1 high.", "1 matter deviates: 1 low.", "The site's title stands in every browser tab"} {
+		assert.Contains(t, said, want)
+	}
+}
+
 // The same facts in text, JSON and HTML, of a site of more than 500 pages, and no larger than one can send.
 func TestThePageHasTheNumbersOfTheOtherForms(t *testing.T) {
 	const many = 560
@@ -181,7 +269,7 @@ func TestThePageHasTheNumbersOfTheOtherForms(t *testing.T) {
 	}
 
 	held, deviate := 0, 0
-	for _, row := range all(all(all(tree, atom.Table)[0], atom.Tbody)[0], atom.Tr) {
+	for _, row := range all(all(all(tree, atom.Table)[1], atom.Tbody)[0], atom.Tr) {
 		cells := all(row, atom.Td)
 		h, err := strconv.Atoi(words(cells[0]))
 		require.NoError(t, err)
@@ -271,7 +359,7 @@ func BenchmarkHTML(b *testing.B) {
 	for b.Loop() {
 		var out bytes.Buffer
 		start := time.Now()
-		require.NoError(b, HTML(&out, report.DocumentOf(r)))
+		require.NoError(b, HTML(&out, report.DocumentOf(r), ""))
 		page += time.Since(start)
 		size = out.Len()
 		out.Reset()

@@ -57,7 +57,7 @@ func DocumentOf(r *Report) *Document {
 		area.Deviate = len(rules)
 		for _, id := range r.Held {
 			if rule, known := r.Rules.Rule(id); known && rule.Area == name {
-				area.Held = append(area.Held, DocumentHeld{id, plainExpected(rule.Expected)})
+				area.Held = append(area.Held, DocumentHeld{id, plainExpected(WithLimits(r.Rules, rule.Expected))})
 			}
 		}
 		unjudged := map[string]bool{}

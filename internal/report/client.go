@@ -1,0 +1,190 @@
+package report
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
+)
+
+// A Client is a report for whoever the site is kept for. It is made of the baseline's own words, of counts, and of what every
+// visitor sees of pages that search engines may list; nothing else of the site is in it: no file, setting, account, rule or
+// command. Of what would help whoever means harm it says that it is there, how bad it is, and that the administrator knows.
+type Client struct {
+	Site, Stage, There, Stands string
+	Taken                      time.Time
+	Since                      string // what came and went, in counts; "" when it is compared with nothing
+	First                      []ClientFirst
+	Areas                      []ClientArea
+	Pages                      []ClientPage
+	Rest                       []string // what was not judged, what one lives with, what to come back to
+}
+
+// A ClientFirst is one of the first things to do.
+type ClientFirst struct {
+	Area   string
+	Urgent bool
+	Told   bool
+	Why    string // "" when it is not told
+}
+
+// A ClientArea is an area with what is told of it, and what is kept back, in counts.
+type ClientArea struct {
+	Name, About             string
+	Held, Deviate, Unjudged int // rules
+	Told                    []ClientEntry
+	Kept                    string // "" when nothing is
+}
+
+// A ClientEntry is an entry without anything of the site's own.
+type ClientEntry struct {
+	Severity facts.Severity
+	Count    int
+	Why      string
+	Expected string // "" when saying it would take something of the site's own
+	Noticed  []facts.Who
+}
+
+// A ClientPage is a page as every visitor finds it.
+type ClientPage struct {
+	Path, Title         string
+	Words, KiB, Matters int
+}
+
+// guarded are the areas whose particulars help whoever means harm.
+var guarded = []string{"hardening", "permissions", "runtime", "upkeep"}
+
+// siteSpecific finds what a site's values would be worked into, and names of settings.
+var siteSpecific = regexp.MustCompile(`\{|\b[a-z]+\.[a-z_]+`)
+
+// mayKnow says whether a client is told what deviates by a rule: it is the baseline's own, and no weakness.
+func mayKnow(r *baseline.Rule) bool {
+	return r.BuiltIn() && r.CWE == 0 && !slices.Contains(guarded, r.Area) && !slices.Contains([]facts.Harm{facts.Intrusion, facts.Leak, facts.OpenDoor}, r.Harm)
+}
+
+// ClientOf puts a report into the client's.
+func ClientOf(r *Report) *Client {
+	d := DocumentOf(r)
+	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: r.Words.Stands, Since: clientSince(r)}
+	for _, f := range r.Words.First {
+		rule, known := r.Rules.Rule(f.Rule)
+		if !known {
+			continue
+		}
+		first := ClientFirst{Area: rule.Area, Told: mayKnow(rule)}
+		if first.Told {
+			first.Why = oneLine(rule.Why)
+		}
+		first.Urgent = slices.ContainsFunc(r.Words.Entries, func(e Entry) bool { return e.Rule == f.Rule && e.Severity == facts.Critical })
+		c.First = append(c.First, first)
+	}
+	for _, a := range d.Areas {
+		area := ClientArea{Name: a.Name, About: a.About, Held: len(a.Held), Deviate: a.Deviate, Unjudged: a.Unjudged}
+		kept := map[facts.Severity]int{}
+		for _, e := range a.Entries {
+			rule, known := r.Rules.Rule(e.Rule)
+			if !known || !mayKnow(rule) {
+				kept[e.Severity]++
+				continue
+			}
+			entry := ClientEntry{Severity: e.Severity, Count: e.Count, Why: oneLine(rule.Why), Noticed: e.Noticed}
+			if ought := WithLimits(r.Rules, rule.Expected); !siteSpecific.MatchString(ought) {
+				entry.Expected = ought
+			}
+			area.Told = append(area.Told, entry)
+		}
+		area.Kept = clientKept(kept, len(area.Told) > 0)
+		c.Areas = append(c.Areas, area)
+	}
+	for _, row := range d.Pages {
+		if row.Status == 200 && row.Indexable && row.Linked {
+			c.Pages = append(c.Pages, ClientPage{row.Path, row.Title, row.Words, row.Weight, len(row.Deviates)})
+		}
+	}
+	c.Rest = clientRest(r)
+	return c
+}
+
+// clientThere says whether the site answers, without what went wrong on the way.
+func clientThere(r *Report) string {
+	switch {
+	case !r.Snapshot.Asked(facts.Live):
+		return "Whether it answers visitors was not looked at."
+	case strings.HasPrefix(r.Words.There, "It answers at ") || strings.HasPrefix(r.Words.There, "It answers 503 at ") || strings.HasPrefix(r.Words.There, "It asks for name"):
+		return r.Words.There
+	}
+	return "It did not answer with its home page when it was looked at."
+}
+
+// clientSince says what came and went, in counts.
+func clientSince(r *Report) string {
+	if r.History == nil || r.History.Before == nil {
+		return ""
+	}
+	var counts []string
+	for _, c := range []struct {
+		n         int
+		one, many string
+	}{{len(r.History.New), "matter is new", "matters are new"}, {len(r.History.Worse), "is worse", "are worse"}, {len(r.History.Gone), "is gone", "are gone"}} {
+		if c.n > 0 {
+			counts = append(counts, Count(c.n, c.one, c.many))
+		}
+	}
+	if len(counts) == 0 {
+		counts = []string{"nothing came or went"}
+	}
+	return fmt.Sprintf("Since %s: %s.", r.History.Before.Taken.UTC().Format("2 January 2006"), List(counts))
+}
+
+// clientKept says how much is kept back, and how bad it is.
+func clientKept(kept map[facts.Severity]int, more bool) string {
+	var counts []string
+	n := 0
+	for _, severity := range facts.Severities() {
+		if kept[severity] > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", kept[severity], severity))
+			n += kept[severity]
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	other := ""
+	if more {
+		other = "more "
+	}
+	verb := map[bool]string{true: "deviates", false: "deviate"}[n == 1]
+	said := fmt.Sprintf("%s %s: %s.", Count(n, other+"matter", other+"matters"), verb, List(counts))
+	if kept[facts.Critical] > 0 {
+		said += " What is critical is urgent."
+	}
+	return said
+}
+
+// clientRest says in counts what was not judged, what one lives with and what to come back to.
+func clientRest(r *Report) (rest []string) {
+	unseen := map[string]bool{}
+	for _, n := range r.Unjudged() {
+		unseen[n.Rule] = true
+	}
+	if n := len(unseen); n > 0 {
+		rest = append(rest, Count(n, "rule", "rules")+" could not be judged: what decides was not looked at, or could not be seen. Nobody knows how it stands there.")
+	}
+	if n := len(r.Words.Gaps); n > 0 {
+		rest = append(rest, Count(n, "thing that was asked for", "things that were asked for")+" could not be seen.")
+	}
+	if n := len(r.Words.Accepted); n > 0 {
+		rest = append(rest, Count(n, "matter was", "matters were")+" accepted by the administrator, each with a reason and a last day.")
+	}
+	if n := len(r.Words.Lapsed); n > 0 {
+		rest = append(rest, Count(n, "acceptance is", "acceptances are")+" over.")
+	}
+	if n := len(r.Words.Due); n > 0 {
+		rest = append(rest, Count(n, "matter", "matters")+" to come back to now.")
+	}
+	return rest
+}
