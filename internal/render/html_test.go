@@ -29,7 +29,7 @@ var attacks = []string{`</title><script>alert(1)</script>`, `"><img src=https://
 // letterOfAttacks is an author's word that somebody else had a hand in.
 const letterOfAttacks = "# Dear client\n\n##### In short\n\nAll *will* be well, see [here](https://a.example/fine).\n\n<script>alert(1)</script> <style>*{}</style> <base href=https://evil.example>\n\n" +
 	"<div id=report style='position:fixed' onclick='alert(2)'>x</div>\n\n[a](javascript:alert(3)) [b](data:text/html,x) ![c](https://evil.example/p.png) <img src=x onerror=alert(4)> <form action=https://evil.example><input name=password></form>\n\n" +
-	"| a | b |\n|---|---|\n| c | d |\n\n\x1b[31m\u202ered\n"
+	"| when | what |\n|---|---|\n| today | titles |\n\n\x1b[31m\u202ered\n"
 
 // largeReport is one of a site whose pages have what is wrong in their own words.
 func largeReport(t testing.TB, pages int, words []string) *report.Report {
@@ -223,7 +223,7 @@ func TestAWordBeforeIsALetter(t *testing.T) {
 	assert.Contains(t, string(word), "<h3>Dear client</h3>")
 	assert.Contains(t, string(word), "<h3>In short</h3>")
 	assert.Contains(t, string(word), `All <em>will</em> be well, see <a href="https://a.example/fine" rel="noreferrer">here</a>.`)
-	assert.Contains(t, string(word), "<td>d</td>")
+	assert.Contains(t, string(word), "<td>titles</td>")
 	for _, never := range []string{"script", "style", "base", "onclick", "onerror", "img", "form", "input", "evil", "id=", "data:"} {
 		assert.NotContains(t, string(word), never)
 	}

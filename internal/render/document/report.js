@@ -13,7 +13,7 @@ for (const table of document.querySelectorAll("table.sorts")) {
       head.setAttribute("aria-sort", down ? "descending" : "ascending");
       const value = (row) => row.cells[column].dataset.value ?? row.cells[column].textContent.trim();
       const numbers = head.classList.contains("number");
-      const rows = [...body.rows].sort((a, b) => numbers ? value(a) - value(b) : value(a).localeCompare(value(b)));
+      const rows = [...body.rows].sort((a, b) => numbers ? value(a) - value(b) : value(a).localeCompare(value(b), undefined, { numeric: true }));
       body.append(...(down ? rows.reverse() : rows));
     });
   });

@@ -1,0 +1,108 @@
+package render
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/accessibility"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestABrowserOpensThePages has Chromium open the page of an all-hostile site, and of one with more than 500 pages: nothing is asked
+// for anywhere, no script but ours runs, nothing is wider than the screen, and whoever has no mouse can do what others can.
+func TestABrowserOpensThePages(t *testing.T) {
+	if _, err := exec.LookPath("chromium"); err != nil {
+		t.Skip("chromium is not installed; scripts/test installs it")
+	}
+	var asked atomic.Int64
+	listener := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
+	defer listener.Close()
+	var hostileHere []string
+	for _, attack := range attacks {
+		hostileHere = append(hostileHere, strings.ReplaceAll(attack, "https://evil.example", listener.URL))
+	}
+	folder := t.TempDir()
+	hostilePage, _ := laid(t, largeReport(t, 40, hostileHere))
+	clientPage, _ := clients(t, largeReport(t, 40, hostileHere))
+	largePage, _ := laid(t, largeReport(t, 560, []string{"calm", "A house on the lane", strings.Repeat("long words ", 12), strings.Repeat("unbroken", 40)}))
+	for name, text := range map[string]string{"hostile": hostilePage, "client": clientPage, "large": largePage} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".html"), []byte(text), 0o600))
+	}
+
+	flags := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	allocator, stop := chromedp.NewExecAllocator(t.Context(), flags...)
+	defer stop()
+	browser, quit := chromedp.NewContext(allocator)
+	defer quit()
+	require.NoError(t, chromedp.Do(browser, chromedp.Navigate("about:blank")))
+	patient, cancel := context.WithTimeout(browser, time.Minute)
+	defer cancel()
+	for _, name := range []string{"hostile", "client", "large"} {
+		require.NoError(t, chromedp.Do(patient, chromedp.Navigate("file://"+filepath.Join(folder, name+".html"))), name)
+		for _, width := range []int64{360, 768, 1280} {
+			require.NoError(t, chromedp.Do(patient, chromedp.EmulateViewport(width, 800)))
+			wide := evaluate[int64](t, patient, "document.documentElement.scrollWidth")
+			assert.LessOrEqual(t, wide, width, "%s at %d", name, width)
+		}
+		nodes, err := chromedp.Call(patient, accessibility.GetFullAXTree, accessibility.GetFullAXTreeParams{})
+		require.NoError(t, err)
+		focusable := 0
+		for _, node := range nodes.Nodes {
+			for _, p := range node.Properties {
+				if p.Name != "focusable" || node.Role == nil || string(node.Role.Value) == `"RootWebArea"` {
+					continue
+				}
+				focusable++
+				require.NotNil(t, node.Name, "%s: %s", name, node.Role.Value)
+				assert.NotEqual(t, `""`, string(node.Name.Value), "%s: %s", name, node.Role.Value)
+			}
+		}
+		assert.Greater(t, focusable, 5, name)
+	}
+
+	// By keyboard: to the head of a column, sorted by it, back, and rows picked by a word.
+	require.NoError(t, chromedp.Do(patient, chromedp.Evaluate[chromedp.Void](`document.querySelector("#pages").closest("section").querySelector("input").focus()`)))
+	require.NoError(t, chromedp.Do(patient, chromedp.KeyEvent("\t"), chromedp.KeyEvent("\r")))
+	const sorted = `document.querySelector("#page-table th").ariaSort + " " + document.querySelector("#page-table tbody th").textContent`
+	first := evaluate[string](t, patient, sorted)
+	require.NoError(t, chromedp.Do(patient, chromedp.KeyEvent("\r")))
+	last := evaluate[string](t, patient, sorted)
+	assert.Regexp(t, `^ascending /0-`, first)
+	assert.Regexp(t, `^descending /559-`, last)
+	require.NoError(t, chromedp.Do(patient, chromedp.Evaluate[chromedp.Void](`document.querySelector("#pages").closest("section").querySelector("input").focus()`), chromedp.KeyEvent("/55")))
+	assert.Equal(t, "11 of 560", evaluate[string](t, patient, `document.querySelector("#page-table-shown").textContent`))
+	assert.Equal(t, int64(11), evaluate[int64](t, patient, `[...document.querySelectorAll("#page-table tbody tr")].filter((row) => row.offsetHeight > 0).length`))
+
+	// What the markup should not have let in would be stopped by the policy.
+	evaluate[string](t, patient, `(() => {
+		for (const [kind, more] of [["img", {src: "URL"}], ["script", {src: "URL"}], ["iframe", {src: "URL"}], ["link", {rel: "stylesheet", href: "URL"}], ["script", {textContent: "window.ran = 1"}]])
+			document.body.append(Object.assign(document.createElement(kind), JSON.parse(JSON.stringify(more).replace("URL", "`+listener.URL+`/x"))));
+		navigator.sendBeacon("`+listener.URL+`/y", "z");
+		return "";
+	})()`)
+	refused, err := chromedp.Run(patient, chromedp.Evaluate[string](`fetch("`+listener.URL+`/f").then(() => "answered", () => "refused")`, func(p *runtime.EvaluateParams) { p.AwaitPromise = new(true) }))
+	require.NoError(t, err)
+	assert.Equal(t, "refused", refused)
+	assert.Equal(t, "undefined", evaluate[string](t, patient, "typeof window.ran"))
+	assert.Zero(t, asked.Load(), "nobody was asked for anything")
+}
+
+// evaluate is what an expression comes to in the page.
+func evaluate[T any](t *testing.T, browser context.Context, expression string) T {
+	t.Helper()
+	value, err := chromedp.Run(browser, chromedp.Evaluate[T](expression))
+	require.NoError(t, err, expression)
+	return value
+}
