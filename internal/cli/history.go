@@ -102,7 +102,7 @@ func (p *program) historyShowCommand() *cobra.Command {
 		Long: `Shows an audit as it was kept, by its number or the last up to a day (2026-03-05); or a run of fix, by its name in weltaxis
 history (20260305T101112): what was found, what was changed, what was seen afterwards, and what is left for whom.
 
---format json writes an audit as audit wrote it then.`,
+--format json writes an audit as audit wrote it then; --format html a run as one page to read or print, with before and after side by side.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, store, audits, err := p.kept(c.Context(), nil)
@@ -122,7 +122,10 @@ history (20260305T101112): what was found, what was changed, what was seen after
 				if work.Format > report.WorkFormat {
 					return fmt.Errorf("the run %s was kept by a newer version of this program; use that", args[0])
 				}
-				return p.write(p.text(func(page render.Sheet) { render.Work(page, &work) }), jsonForm(&work))
+				return p.write(p.text(func(page render.Sheet) { render.Work(page, &work) }), jsonForm(&work), form{"html", func(w io.Writer) error { return render.WorkHTML(w, &work) }})
+			}
+			if p.format == "html" {
+				return errors.New("--format html shows a run of fix here; of an audit it is written by weltaxis audit, when it is made, or of what history export wrote")
 			}
 			a, err := history.Find(audits, args[0])
 			if err != nil {
@@ -134,8 +137,8 @@ history (20260305T101112): what was found, what was changed, what was seen after
 			}
 			return p.write(p.text(func(page render.Sheet) { render.Audit(page, s.Name, k) }), jsonForm(k.Result))
 		},
-		Example: "  weltaxis history show 12 --site mysite\n  weltaxis history show 2026-03-05 --site mysite\n  weltaxis history show 20260305T101112 --site mysite",
-	})), "text", "json")
+		Example: "  weltaxis history show 12 --site mysite\n  weltaxis history show 2026-03-05 --site mysite\n  weltaxis history show 20260305T101112 --site mysite\n  weltaxis history show 20260305T101112 --site mysite --format html --output work.html",
+	})), "text", "json", "html")
 }
 
 func (p *program) historyExportCommand() *cobra.Command {

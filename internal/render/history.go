@@ -245,7 +245,7 @@ func Work(p Sheet, w *report.Work) {
 			}
 		}
 	}
-	if w.After == 0 && len(w.Left)+len(w.New)+len(w.Settled) == 0 {
+	if w.Unseen() {
 		fmt.Fprintln(p)
 		p.block(0, "", 0, "Nobody could look afterwards.", plain)
 	} else {

@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
 	"weltaxis/internal/report"
 )
 
@@ -157,6 +158,50 @@ func ClientHTML(w io.Writer, c *report.Client, note string) error {
 	view.part("pages", "Pages", len(c.Pages), len(c.Pages) > 0)
 	view.part("rest", "What else there is to know", 0, len(c.Rest) > 0)
 	return laidOut(w, "client.html", view)
+}
+
+// A workList is one of the lists of what deviated before or after a run.
+type workList struct {
+	ID, Title, Means string
+	Briefs           []report.Brief
+}
+
+// WorkHTML writes what a run of fix found, changed and left, as HTML does.
+func WorkHTML(w io.Writer, work *report.Work) error {
+	view := struct {
+		*report.Work
+		documentFrame
+		Stands string
+		Unseen bool
+		Lists  []workList
+	}{Work: work, documentFrame: frame("", work.At, nil), Unseen: work.Unseen()}
+	took := 0
+	for _, m := range work.Changes {
+		if m.Result == fix.Took {
+			took++
+		}
+	}
+	view.Stands = fmt.Sprintf("%s: %d seen to have taken. Of what deviated %s no more.", report.Count(len(work.Changes), "change", "changes"), took, report.Count(len(work.Settled), "matter does", "matters do"))
+	if view.Unseen {
+		view.Stands = report.Count(len(work.Changes), "change", "changes") + "; nobody could look afterwards."
+	}
+	view.part("changed", "What was changed", len(work.Changes), true)
+	for _, list := range []workList{
+		{"settled", "What deviates no more", "It deviated before the run, and did not after it.", work.Settled},
+		{"new", "What deviates now, and did not", "It did not deviate before the run, and did after it.", work.New},
+		{"still", "What still deviates", "It deviated before the run and after it.", work.Left},
+		{"found", "What was found", "All that deviated before the run.", work.Found}, // which are the first and the third, when there was a look
+	} {
+		if list.ID == "found" && !view.Unseen {
+			continue
+		}
+		view.part(list.ID, list.Title, len(list.Briefs), len(list.Briefs) > 0)
+		if len(list.Briefs) > 0 {
+			view.Lists = append(view.Lists, list)
+		}
+	}
+	view.part("left", "What is left, and for whom", len(work.Waits), len(work.Waits) > 0)
+	return laidOut(w, "work.html", view)
 }
 
 // laidOut fills a template and writes the page.

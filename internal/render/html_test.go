@@ -19,6 +19,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
 	"weltaxis/internal/report"
 )
 
@@ -215,6 +216,40 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 	for _, said := range []string{"1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "1 matter to come back to now.", "could not be judged"} {
 		assert.Contains(t, words(tree), said)
 	}
+}
+
+func TestARunIsAPage(t *testing.T) {
+	attack := strings.Join(attacks, " ")
+	work := &report.Work{Run: "20260306T120000", Site: attack, Before: 1, After: 2, Found: []report.Brief{{Rule: "a.one", Severity: facts.High, Count: 2, Says: attack}, {Rule: "a.two", Severity: facts.Low, Says: "small"}},
+		Settled: []report.Brief{{Rule: "a.one", Severity: facts.High, Count: 2, Says: attack}}, Left: []report.Brief{{Rule: "a.two", Severity: facts.Low, Says: "small"}},
+		Changes: []report.Made{{Change: 3, What: attack, Place: attack, From: "old title", To: attack, Result: fix.Took}, {What: "b", Result: fix.Failed, Says: attack}}, Waits: []report.Waiting{{What: "b", For: "root", Steps: []string{attack}}}}
+	lay := func() (string, *html.Node) {
+		var out bytes.Buffer
+		require.NoError(t, WorkHTML(&out, work))
+		tree, err := html.Parse(bytes.NewReader(out.Bytes()))
+		require.NoError(t, err)
+		return out.String(), tree
+	}
+	markup, tree := lay()
+	for _, kind := range []atom.Atom{atom.Img, atom.Link, atom.Iframe, atom.Base, atom.Form} {
+		assert.Empty(t, all(tree, kind), kind)
+	}
+	assert.Len(t, all(tree, atom.Script), 1)
+	assert.NotContains(t, markup, "\x1b")
+	said := words(tree)
+	for _, want := range []string{"2 changes: 1 seen to have taken. Of what deviated 1 matter does no more.", "What deviates no more", "What still deviates", "b: root", "audits 1 and 2"} {
+		assert.Contains(t, said, want)
+	}
+	assert.NotContains(t, said, "Nobody could look")
+	cells := all(all(all(tree, atom.Table)[0], atom.Tbody)[0], atom.Td)
+	assert.Equal(t, "old title", words(cells[0]))
+	assert.Len(t, cells, 8)
+
+	work.After, work.Settled, work.Left = 0, nil, nil
+	_, tree = lay()
+	assert.Contains(t, words(tree), "2 changes; nobody could look afterwards.")
+	assert.Contains(t, words(tree), "All that deviated before the run.")
+	assert.NotContains(t, words(tree), "deviates no more")
 }
 
 func TestAWordBeforeIsALetter(t *testing.T) {

@@ -30,6 +30,9 @@ type Work struct {
 	Waits   []Waiting `json:"waits"`   // changes that were not made, and for whom they wait
 }
 
+// Unseen says whether nobody could look afterwards.
+func (w *Work) Unseen() bool { return w.After == 0 && len(w.Left)+len(w.New)+len(w.Settled) == 0 }
+
 // A Brief is a rule that deviates, in one line.
 type Brief struct {
 	Rule     string         `json:"rule"`
