@@ -15,6 +15,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/report"
+	"weltaxis/internal/width"
 )
 
 // The document as a page: its template, its look, and what sorts its tables, each in a file of its own.
@@ -31,6 +32,10 @@ var (
 		"count":    report.Count,
 		"who":      func(who []facts.Who) string { return strings.TrimPrefix(riskText(facts.Safe, who), "fix safe: ") },
 		"sentence": sentence,
+		"crumbs":   crumbs,
+		"shorten":  facts.Shorten,
+		"title":    func(title string) string { return width.Cut(title, width.TitleSize, width.WideTitle) },
+		"about":    func(text string) string { return width.Cut(text, width.DescriptionSize, width.WideDescription) },
 	}).ParseFS(documentPages, "document/*.html"))
 )
 
@@ -127,7 +132,9 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 		id, title := view.areaPart(a.Name, a.Deviate)
 		view.Areas = append(view.Areas, documentArea[report.DocumentArea]{a, id, title})
 	}
+	view.part("found", "How it is found", 0, d.Home != nil)
 	view.part("pages", "Pages", len(d.Pages), len(d.Pages) > 0)
+	view.part("exposure", "What a stranger can tell", len(d.Exposure.Tells), d.Exposure.Unseen == "")
 	view.part("unseen", "What was not judged", 0, len(d.Words.Unseen)+len(d.Words.Gaps) > 0)
 	view.part("accepted", "What one lives with", len(d.Words.Accepted), len(d.Words.Accepted) > 0)
 	view.part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray) > 0)
@@ -155,6 +162,7 @@ func ClientHTML(w io.Writer, c *report.Client, note string) error {
 		id, title := view.areaPart(a.Name, a.Deviate)
 		view.Areas = append(view.Areas, documentArea[report.ClientArea]{a, id, title})
 	}
+	view.part("found", "How it is found", 0, c.Home != nil)
 	view.part("pages", "Pages", len(c.Pages), len(c.Pages) > 0)
 	view.part("rest", "What else there is to know", 0, len(c.Rest) > 0)
 	return laidOut(w, "client.html", view)

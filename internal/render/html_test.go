@@ -44,6 +44,9 @@ func largeReport(t testing.TB, pages int, words []string) *report.Report {
 		facts.SiteTitle.Reading(say(5), facts.Origin{File: say(6), Row: say(7), Screen: say(0)}), facts.SiteTagline.Reading(say(1), facts.Origin{File: say(2)}))
 	for i := range pages {
 		path := fmt.Sprintf("/%d-%s", i, say(i))
+		if i == 0 {
+			path = "/"
+		}
 		s.Pages = append(s.Pages, facts.Page{Address: "https://a.example" + path, Path: path, Kind: "content", Status: 200, Linked: true, Title: say(i), Titles: 2, Description: say(i + 1), Descriptions: 2, Robots: say(i + 2), Indexable: true,
 			Canonicals: 2, CanonicalWorks: "answers", Charset: say(i + 3), Headings: i % 3, CardTitle: say(i + 4), CardText: say(i + 5), CardImage: say(i + 6)})
 	}
@@ -194,6 +197,8 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 	for i := range r.Snapshot.Pages {
 		r.Snapshot.Pages[i].Indexable = i > 0
 	}
+	home := &r.Snapshot.Pages[0]
+	home.Title, home.Description, home.CardTitle, home.CardText, home.CardImage = "Front of house", "Every evening at eight", "", "", "https://a.example/INSIDE.png"
 	r.Words.Gaps, r.Words.Due, r.Words.Lapsed = []string{"INSIDE"}, []string{"INSIDE"}, []string{"INSIDE", "INSIDE"}
 	r.Words.Accepted = []report.Accepted{{Rule: "titles.site-own", Says: "INSIDE", Because: "INSIDE"}}
 	administrators, _ := laid(t, r)
@@ -213,7 +218,7 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 	var rest bytes.Buffer
 	require.NoError(t, html.Render(&rest, tree))
 	assert.NotContains(t, rest.String(), "INSIDE")
-	for _, said := range []string{"1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "1 matter to come back to now.", "could not be judged"} {
+	for _, said := range []string{"Search engines do not show it.", "a.example Front of house Every evening at eight", "a picture that could not be fetched Front of house Every evening at eight", "1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "1 matter to come back to now.", "could not be judged"} {
 		assert.Contains(t, words(tree), said)
 	}
 }

@@ -121,7 +121,7 @@ func (p Sheet) result(name string, page facts.Page, title, text, columns int) {
 	p.line(name)
 	columns = min(columns, p.width()-2)
 	narrow := Sheet{p.Writer, columns + 2}
-	narrow.block(2, "", 0, Safe(strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(page.Address, "https://"), "http://"), "/"), "/", " › ")), quiet)
+	narrow.block(2, "", 0, Safe(crumbs(page.Address)), quiet)
 	shown := page.Title
 	if shown == "" {
 		shown = "(no title: the search engine makes one up)"
@@ -135,6 +135,11 @@ func (p Sheet) result(name string, page facts.Page, title, text, columns int) {
 	p.block(2, "", 0, fmt.Sprintf("title about %d of %d pixels%s; description about %d of %d%s", page.TitlePixels, title, over(page.TitlePixels, title),
 		page.DescPixels, text, over(page.DescPixels, text)), quiet)
 	fmt.Fprintln(p)
+}
+
+// crumbs is an address as a search result shows it.
+func crumbs(address string) string {
+	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(address, "https://"), "http://"), "/"), "/", " › ")
 }
 
 func over(pixels, limit int) string {

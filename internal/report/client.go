@@ -20,6 +20,7 @@ type Client struct {
 	Since                      string // what came and went, in counts; "" when it is compared with nothing
 	First                      []ClientFirst
 	Areas                      []ClientArea
+	Home                       *facts.Page // as every visitor finds it; nil when it was not seen
 	Pages                      []ClientPage
 	Rest                       []string // what was not judged, what one lives with, what to come back to
 }
@@ -69,7 +70,7 @@ func mayKnow(r *baseline.Rule) bool {
 // ClientOf puts a report into the client's.
 func ClientOf(r *Report) *Client {
 	d := DocumentOf(r)
-	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: r.Words.Stands, Since: clientSince(r)}
+	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: r.Words.Stands, Since: clientSince(r), Home: d.Home}
 	for _, f := range r.Words.First {
 		rule, known := r.Rules.Rule(f.Rule)
 		if !known {

@@ -6,6 +6,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
+	"weltaxis/internal/facts"
 )
 
 // A Document is a report as one reads it on paper: the same words, area by area, with why each rule is there, and what holds.
@@ -13,6 +14,9 @@ type Document struct {
 	*Report
 	Areas []DocumentArea
 	Pages []audit.PageRow // those with the most trouble first
+	Home  *facts.Page     // nil when it was not seen
+	// Exposure is what a stranger can tell.
+	Exposure *Exposure
 }
 
 // A DocumentArea is one area of a document.
@@ -39,7 +43,13 @@ type DocumentHeld struct {
 
 // DocumentOf puts a report into a document.
 func DocumentOf(r *Report) *Document {
-	d := &Document{Report: r, Pages: r.Result.Pages()}
+	d := &Document{Report: r, Pages: r.Result.Pages(), Exposure: ExposureOf(r.Result, nil)}
+	for i := range r.Snapshot.Pages {
+		if page := &r.Snapshot.Pages[i]; page.Path == "/" && page.Status == 200 {
+			d.Home = page
+			break
+		}
+	}
 	for _, name := range baseline.Areas {
 		area := DocumentArea{Name: name, About: r.Rules.About(name)}
 		rules := map[string]bool{}
