@@ -9,6 +9,7 @@ import (
 	"html/template"
 	"io"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -27,16 +28,18 @@ var (
 	//go:embed document/report.js
 	documentScript string
 
-	documentTemplates = template.Must(template.New("").Funcs(template.FuncMap{
-		"list":     report.List,
-		"count":    report.Count,
-		"who":      func(who []facts.Who) string { return strings.TrimPrefix(riskText(facts.Safe, who), "fix safe: ") },
-		"sentence": sentence,
-		"crumbs":   crumbs,
-		"shorten":  facts.Shorten,
-		"title":    func(title string) string { return width.Cut(title, width.TitleSize, width.WideTitle) },
-		"about":    func(text string) string { return width.Cut(text, width.DescriptionSize, width.WideDescription) },
-	}).ParseFS(documentPages, "document/*.html"))
+	documentTemplates = sync.OnceValue(func() *template.Template {
+		return template.Must(template.New("").Funcs(template.FuncMap{
+			"list":     report.List,
+			"count":    report.Count,
+			"who":      func(who []facts.Who) string { return strings.TrimPrefix(riskText(facts.Safe, who), "fix safe: ") },
+			"sentence": sentence,
+			"crumbs":   crumbs,
+			"shorten":  facts.Shorten,
+			"title":    func(title string) string { return width.Cut(title, width.TitleSize, width.WideTitle) },
+			"about":    func(text string) string { return width.Cut(text, width.DescriptionSize, width.WideDescription) },
+		}).ParseFS(documentPages, "document/*.html"))
+	})
 )
 
 // A documentFrame is what every page has: its policy, its head, its look, and what its parts are.
@@ -215,7 +218,7 @@ func WorkHTML(w io.Writer, work *report.Work) error {
 // laidOut fills a template and writes the page.
 func laidOut(w io.Writer, name string, view any) error {
 	var page bytes.Buffer
-	if err := documentTemplates.ExecuteTemplate(&page, name, view); err != nil {
+	if err := documentTemplates().ExecuteTemplate(&page, name, view); err != nil {
 		return err
 	}
 	_, err := w.Write(readable(page.Bytes()))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"html/template"
 	"regexp"
+	"sync"
 
 	"github.com/microcosm-cc/bluemonday"
 	"github.com/yuin/goldmark"
@@ -15,7 +16,9 @@ import (
 )
 
 // markdown reads an author's word (CommonMark, with tables); its headings go below the page's own.
-var markdown = goldmark.New(goldmark.WithExtensions(extension.Table), goldmark.WithParserOptions(parser.WithASTTransformers(util.Prioritized(belowOurs{}, 500))))
+var markdown = sync.OnceValue(func() goldmark.Markdown {
+	return goldmark.New(goldmark.WithExtensions(extension.Table), goldmark.WithParserOptions(parser.WithASTTransformers(util.Prioritized(belowOurs{}, 500))))
+})
 
 type belowOurs struct{}
 
@@ -30,7 +33,7 @@ func (belowOurs) Transform(document *ast.Document, _ gtext.Reader, _ parser.Cont
 }
 
 // notePolicy lets through what a letter has: no picture, since a page loads none, no name that could be led to, no look.
-var notePolicy = func() *bluemonday.Policy {
+var notePolicy = sync.OnceValue(func() *bluemonday.Policy {
 	p := bluemonday.NewPolicy()
 	p.AllowElements("p", "br", "hr", "h3", "strong", "em", "code", "pre", "blockquote", "ul", "ol", "li", "table", "thead", "tbody", "tr", "th", "td")
 	p.AllowAttrs("start").Matching(regexp.MustCompile(`^[0-9]{1,6}$`)).OnElements("ol")
@@ -39,13 +42,13 @@ var notePolicy = func() *bluemonday.Policy {
 	p.RequireParseableURLs(true)
 	p.RequireNoReferrerOnLinks(true)
 	return p
-}()
+})
 
 // letter is an author's word as markup that is safe on any page.
 func letter(note string) (template.HTML, error) {
 	var out bytes.Buffer
-	if err := markdown.Convert([]byte(note), &out); err != nil {
+	if err := markdown().Convert([]byte(note), &out); err != nil {
 		return "", err
 	}
-	return template.HTML(notePolicy.SanitizeBytes(out.Bytes())), nil
+	return template.HTML(notePolicy().SanitizeBytes(out.Bytes())), nil
 }
