@@ -158,9 +158,9 @@ type News struct {
 	Gone    []string `json:"gone"`
 }
 
-// Since compares what is there with what has been told. Gone tells whether an address that was told of, and was not met now, is gone: it may have been left
-// out for another reason.
-func (r *Record) Since(looks map[string]Look, gone func(address string) bool) News {
+// Since compares what is there with what has been told. Gone tells which of the addresses that were told of, and were not met now, are gone: they
+// may have been left out for another reason.
+func (r *Record) Since(looks map[string]Look, gone func(missing []string) []string) News {
 	n := News{New: []string{}, Changed: []string{}, Gone: []string{}}
 	common := r.common(looks)
 	for address, look := range looks {
@@ -171,10 +171,14 @@ func (r *Record) Since(looks map[string]Look, gone func(address string) bool) Ne
 			n.Changed = append(n.Changed, address)
 		}
 	}
+	missing := []string{}
 	for address, told := range r.Told {
-		if _, there := looks[address]; !there && told.Mark != "" && gone(address) {
-			n.Gone = append(n.Gone, address)
+		if _, there := looks[address]; !there && told.Mark != "" {
+			missing = append(missing, address)
 		}
+	}
+	if slices.Sort(missing); len(missing) > 0 {
+		n.Gone = append(n.Gone, gone(missing)...)
 	}
 	for _, list := range [][]string{n.New, n.Changed, n.Gone} {
 		slices.Sort(list)
@@ -264,11 +268,10 @@ const sendTime = 30 * time.Second
 // maxAnswer is how much of an answer is read.
 const maxAnswer = 64 << 10
 
-// Client speaks to an endpoint: it follows no redirect, and goes to no private address but this machine's own.
+// Client speaks to an endpoint itself, through no proxy, and follows no redirect.
 func Client() *http.Client {
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.Proxy, transport.DialContext = nil, dialer.DialContext
+	transport.Proxy, transport.DialContext = nil, (&net.Dialer{Timeout: 10 * time.Second}).DialContext
 	transport.MaxResponseHeaderBytes = maxAnswer
 	return &http.Client{Transport: transport, Timeout: sendTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }

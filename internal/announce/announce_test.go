@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -108,21 +109,28 @@ func page(address string, change func(*facts.Page)) facts.Page {
 }
 
 // An address is told of when it is new, changed or gone, and not twice; what engines may not list never.
+// Which of the addresses that were not met are gone.
+func everyOne(missing []string) []string { return missing }
+func noOne([]string) []string            { return nil }
+func onlyC(missing []string) []string {
+	return slices.DeleteFunc(slices.Clone(missing), func(address string) bool { return address != "c" })
+}
+
 func TestWhatIsNew(t *testing.T) {
 	r := (&Record{}).For("https://engine.example/")
 	before := Looks([]facts.Page{page("a", nil), page("b", nil), page("c", nil), page("d", nil)})
-	all := r.Since(before, func(string) bool { return true })
+	all := r.Since(before, everyOne)
 	assert.Equal(t, News{New: []string{"a", "b", "c", "d"}, Changed: []string{}, Gone: []string{}}, all)
 	r.Note(all.All(), before, time.Now())
-	assert.Empty(t, r.Since(before, func(string) bool { return true }).All())
+	assert.Empty(t, r.Since(before, everyOne).All())
 	now := Looks([]facts.Page{page("a", nil), page("b", func(p *facts.Page) { p.Words++ }), page("e", nil), page("f", func(p *facts.Page) { p.Indexable = false }),
 		page("g", func(p *facts.Page) { p.Elsewhere = true }), page("h", func(p *facts.Page) { p.Status = 404 }), page("i", func(p *facts.Page) { p.Unread = "x" })})
-	news := r.Since(now, func(address string) bool { return address == "c" })
+	news := r.Since(now, onlyC)
 	assert.Equal(t, News{New: []string{"e"}, Changed: []string{"b"}, Gone: []string{"c"}}, news, "d was only not met")
 	r.Note(news.All(), now, time.Now())
-	assert.Empty(t, r.Since(now, func(address string) bool { return address == "c" }).All(), "what is gone is told once")
+	assert.Empty(t, r.Since(now, onlyC).All(), "what is gone is told once")
 	back := Looks([]facts.Page{page("a", nil), page("c", nil)})
-	assert.Equal(t, []string{"c"}, r.Since(back, func(string) bool { return false }).New, "what came back is new")
+	assert.Equal(t, []string{"c"}, r.Since(back, noOne).New, "what came back is new")
 	assert.Empty(t, r.For("https://other.example/").Told, "another engine has been told nothing")
 	assert.Same(t, r, r.For("https://engine.example/"))
 	for name, change := range map[string]func(*facts.Page){"title": func(p *facts.Page) { p.Title = "B" }, "description": func(p *facts.Page) { p.Description = "B" }, "pictures": func(p *facts.Page) { p.Images = 2 },

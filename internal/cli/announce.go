@@ -145,14 +145,27 @@ func (a *announcing) compare(ctx context.Context) error {
 	return nil
 }
 
-// gone tells whether an address that was told of and was not met is gone: it is asked for once more.
-func (a *announcing) gone(ctx context.Context) func(string) bool {
-	return func(address string) bool {
-		if slices.ContainsFunc(a.before.Snapshot.Pages, func(p facts.Page) bool { return p.Address == address }) {
-			return true // it is there, and no more to be listed
+// gone are those of the addresses that were told of and were not met that are gone: no more to be listed, or not there when they are asked for once more.
+func (a *announcing) gone(ctx context.Context) func([]string) []string {
+	return func(missing []string) (gone []string) {
+		var ask []string
+		for _, address := range missing {
+			if slices.ContainsFunc(a.before.Snapshot.Pages, func(p facts.Page) bool { return p.Address == address }) {
+				gone = append(gone, address)
+			} else {
+				ask = append(ask, address)
+			}
 		}
-		answers, err := audit.Ask(ctx, a.site, []string{address}, a.look)
-		return err == nil && (answers[address] == http.StatusNotFound || answers[address] == http.StatusGone)
+		answers, err := audit.Ask(ctx, a.site, ask, a.look)
+		if err != nil {
+			return gone
+		}
+		for _, address := range ask {
+			if answers[address] == http.StatusNotFound || answers[address] == http.StatusGone {
+				gone = append(gone, address)
+			}
+		}
+		return gone
 	}
 }
 
@@ -239,19 +252,11 @@ func (a *announcing) showKey(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	state, err := a.stateFolder(a.site)
+	env, closeJournal, err := a.changing(a.site, a.before, a.look)
 	if err != nil {
 		return err
 	}
-	journal, err := fix.OpenJournal(state, time.Now)
-	if err != nil {
-		return err
-	}
-	defer journal.Close()
-	env, err := fix.For(a.site, a.before, a.look, journal)
-	if err != nil {
-		return err
-	}
+	defer closeJournal()
 	env.Recheck = nil
 	chosen, _, err := plan.Gate(fix.Consent{Upto: facts.Safe})
 	if err != nil {

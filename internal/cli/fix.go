@@ -267,19 +267,11 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 	}
 	done := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
 	if len(chosen) > 0 {
-		state, err := f.stateFolder(f.site)
+		env, closeJournal, err := f.changing(f.site, f.before, f.look)
 		if err != nil {
 			return err
 		}
-		journal, err := fix.OpenJournal(state, time.Now)
-		if err != nil {
-			return err
-		}
-		defer journal.Close()
-		env, err := fix.For(f.site, f.before, f.look, journal)
-		if err != nil {
-			return err
-		}
+		defer closeJournal()
 		if done, err = fix.Write(ctx, chosen, fix.SeenIn(f.before), env); err != nil {
 			return err
 		}
@@ -330,11 +322,11 @@ in.`,
 			if err != nil {
 				return err
 			}
-			journal, err := fix.OpenJournal(state, time.Now)
+			env, closeJournal, err := p.changing(s, nil, p.options())
 			if err != nil {
 				return err
 			}
-			defer journal.Close()
+			defer closeJournal()
 			records, err := fix.ReadJournal(state)
 			if err != nil {
 				return err
@@ -342,10 +334,6 @@ in.`,
 			chosen := fix.Chosen(records, choice)
 			if len(chosen) == 0 {
 				return errors.New("there is nothing to take back; weltaxis history lists what was done")
-			}
-			env, err := fix.For(s, nil, p.options(), journal)
-			if err != nil {
-				return err
 			}
 			undone := fix.Undo(c.Context(), chosen, env)
 			p.reopened(s, chosen)

@@ -188,24 +188,13 @@ func untilSaid(text string, now time.Time) (time.Time, error) {
 	return now, fmt.Errorf("--until: %q is no time; write it as 2h, 18:30, 2026-11-27 or 2026-11-27T10:00", text)
 }
 
-// letters are those of passwords that are made here: none that are taken for others.
-const letters = "abcdefghjkmnpqrstuvwxyzABCDEFGHJKMNPQRSTUVWXYZ23456789"
-
 // credentials are the name and the password of the lock: given, or made.
 func (s *shutting) credentials() error {
 	if s.how.Name = s.name; s.name == "" || strings.ContainsAny(s.name, ":\r\n") {
 		return fmt.Errorf("--name: %q cannot be the name of a lock: it is not empty, and has no colon (RFC 7617 §2)", s.name)
 	}
 	if s.password == "" {
-		random := make([]byte, 20)
-		if _, err := rand.Read(random); err != nil {
-			return err
-		}
-		var made strings.Builder
-		for _, b := range random {
-			made.WriteByte(letters[int(b)%len(letters)])
-		}
-		s.how.Password, s.made = made.String(), true
+		s.how.Password, s.made = rand.Text(), true
 		return nil
 	}
 	var data []byte
@@ -310,19 +299,11 @@ func (s *shutting) makeAll(ctx context.Context, plan *fix.Plan) (done *fix.Repor
 	if !slices.ContainsFunc(chosen, func(c fix.Change) bool { return !c.Finisher() }) {
 		return &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}, rest, nil
 	}
-	state, err := s.stateFolder(s.site)
+	env, closeJournal, err := s.changing(s.site, s.before, s.look)
 	if err != nil {
 		return nil, nil, err
 	}
-	journal, err := fix.OpenJournal(state, time.Now)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer journal.Close()
-	env, err := fix.For(s.site, s.before, s.look, journal)
-	if err != nil {
-		return nil, nil, err
-	}
+	defer closeJournal()
 	if done, err = fix.Write(ctx, chosen, fix.SeenIn(s.before), env); err == nil && done.Run != "" {
 		s.keepRun(context.WithoutCancel(ctx), plan, done, rest)
 	}
@@ -429,19 +410,11 @@ func (s *shutting) aLittleLater(ctx context.Context) (*audit.Result, error) {
 }
 
 func (s *shutting) takeBack(ctx context.Context, standing []fix.LogLine) ([]fix.Undoing, error) {
-	state, err := s.stateFolder(s.site)
+	env, closeJournal, err := s.changing(s.site, nil, s.look)
 	if err != nil {
 		return nil, err
 	}
-	journal, err := fix.OpenJournal(state, time.Now)
-	if err != nil {
-		return nil, err
-	}
-	defer journal.Close()
-	env, err := fix.For(s.site, nil, s.look, journal)
-	if err != nil {
-		return nil, err
-	}
+	defer closeJournal()
 	env.Recheck = nil // it is looked at once, when all is done
 	return fix.Undo(ctx, standing, env).Changes, nil
 }

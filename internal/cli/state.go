@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
+	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/site"
 )
@@ -27,6 +29,24 @@ func (p *program) stateFolder(s *site.Site) (string, error) {
 		return "", err
 	}
 	return fix.Folder(home, s.Name, s.Path), nil
+}
+
+// changing is what changes of a site are made with. The journal that they are kept in is open until the function is called.
+func (p *program) changing(s *site.Site, before *audit.Result, look audit.Options) (fix.Env, func(), error) {
+	state, err := p.stateFolder(s)
+	if err != nil {
+		return fix.Env{}, nil, err
+	}
+	journal, err := fix.OpenJournal(state, time.Now)
+	if err != nil {
+		return fix.Env{}, nil, err
+	}
+	env, err := fix.For(s, before, look, journal)
+	if err != nil {
+		journal.Close()
+		return fix.Env{}, nil, err
+	}
+	return env, journal.Close, nil
 }
 
 // stateHome is the folder for what programs keep of a user (XDG Base Directory Specification 0.8), or that of --state. A

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"math"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -83,7 +82,6 @@ func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
 			return err
 		}
 		shut.File, shut.Holds = file, s.Name+":"+hashed+"\n"
-		w.Secrets = map[string]string{}
 		w.Shut = shut
 		return nil
 	}
@@ -136,7 +134,7 @@ func retryAfter(until, now time.Time) int {
 	if until.IsZero() {
 		return usualRetry
 	}
-	return int(math.Min(math.Max(until.Sub(now).Seconds(), 60), 24*3600))
+	return int(min(max(until.Sub(now), time.Minute), 24*time.Hour).Seconds())
 }
 
 // markup is the notice as a page of its own, which loads nothing.

@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -17,14 +16,13 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/servertest"
 )
 
 // TestABrowserOpensThePages has Chromium open the page of an all-hostile site, and of one with more than 500 pages: nothing is asked
 // for anywhere, no script but ours runs, nothing is wider than the screen, and whoever has no mouse can do what others can.
 func TestABrowserOpensThePages(t *testing.T) {
-	if _, err := exec.LookPath("chromium"); err != nil {
-		t.Skip("chromium is not installed; scripts/test installs it")
-	}
 	var asked atomic.Int64
 	listener := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
 	defer listener.Close()
@@ -40,13 +38,7 @@ func TestABrowserOpensThePages(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".html"), []byte(text), 0o600))
 	}
 
-	flags := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
-	allocator, stop := chromedp.NewExecAllocator(t.Context(), flags...)
-	defer stop()
-	browser, quit := chromedp.NewContext(allocator)
-	defer quit()
-	require.NoError(t, chromedp.Do(browser, chromedp.Navigate("about:blank")))
+	browser := servertest.Chromium(t, "about:blank")
 	patient, cancel := context.WithTimeout(browser, time.Minute)
 	defer cancel()
 	for _, name := range []string{"hostile", "client", "large"} {

@@ -32,7 +32,7 @@ var (
 		return template.Must(template.New("").Funcs(template.FuncMap{
 			"list":     report.List,
 			"count":    report.Count,
-			"who":      func(who []facts.Who) string { return strings.TrimPrefix(riskText(facts.Safe, who), "fix safe: ") },
+			"who":      whoText,
 			"sentence": sentence,
 			"crumbs":   crumbs,
 			"shorten":  facts.Shorten,
@@ -83,20 +83,17 @@ func documentPolicy() string {
 	return "default-src 'none'; style-src " + sourceHash(documentStyle) + "; script-src " + sourceHash(documentScript) + "; img-src data:; base-uri 'none'; form-action 'none'"
 }
 
-// frame begins a page.
-func frame(stage string, taken time.Time, balance []areaBalance) documentFrame {
+// frame begins a page, with the author's word on top.
+func frame(stage string, taken time.Time, balance []areaBalance, note string) (documentFrame, error) {
 	if stage == "" {
 		stage = "stage unknown"
 	}
 	day := taken.UTC().Format("2 January 2006, 15:04 MST")
-	return documentFrame{Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Chart: areaChart(balance), Balance: balance}
-}
-
-// open puts the author's word on top.
-func (f *documentFrame) open(note string) (err error) {
+	f := documentFrame{Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Chart: areaChart(balance), Balance: balance}
+	var err error
 	f.Note, err = letter(note)
 	f.part("word", "A word before", 0, f.Note != "")
-	return err
+	return f, err
 }
 
 // part adds a part of the page to its list of parts, if it is there.
@@ -108,7 +105,7 @@ func (f *documentFrame) part(id, title string, count int, there bool) {
 
 // areaPart adds an area, and says what leads to it.
 func (f *documentFrame) areaPart(name string, deviate int) (id, title string) {
-	id, title = "area-"+name, strings.ToUpper(name[:1])+name[1:]
+	id, title = "area-"+name, report.Capital(name)
 	f.part(id, title, deviate, deviate > 0)
 	return id, title
 }
@@ -120,14 +117,15 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 	for _, a := range d.Areas {
 		balance = append(balance, areaBalance{a.Name, len(a.Held), a.Deviate, a.Unjudged})
 	}
+	top, err := frame(d.Stage, d.Taken, balance, note)
+	if err != nil {
+		return err
+	}
 	view := struct {
 		*report.Document
 		documentFrame
 		Areas []documentArea[report.DocumentArea]
-	}{Document: d, documentFrame: frame(d.Stage, d.Taken, balance)}
-	if err := view.open(note); err != nil {
-		return err
-	}
+	}{Document: d, documentFrame: top}
 	view.part("first", "What to do first", 0, len(d.Words.First) > 0)
 	view.part("since", "What is new", len(d.Words.News), d.Words.Since != "")
 	view.part("overview", "Area by area", 0, true)
@@ -151,14 +149,15 @@ func ClientHTML(w io.Writer, c *report.Client, note string) error {
 	for _, a := range c.Areas {
 		balance = append(balance, areaBalance{a.Name, a.Held, a.Deviate, a.Unjudged})
 	}
+	top, err := frame(c.Stage, c.Taken, balance, note)
+	if err != nil {
+		return err
+	}
 	view := struct {
 		*report.Client
 		documentFrame
 		Areas []documentArea[report.ClientArea]
-	}{Client: c, documentFrame: frame(c.Stage, c.Taken, balance)}
-	if err := view.open(note); err != nil {
-		return err
-	}
+	}{Client: c, documentFrame: top}
 	view.part("first", "What comes first", 0, len(c.First) > 0)
 	view.part("overview", "Area by area", 0, true)
 	for _, a := range c.Areas {
@@ -179,13 +178,16 @@ type workList struct {
 
 // WorkHTML writes what a run of fix found, changed and left, as HTML does.
 func WorkHTML(w io.Writer, work *report.Work) error {
+	top, err := frame("", work.At, nil, "")
+	if err != nil {
+		return err
+	}
 	view := struct {
 		*report.Work
 		documentFrame
 		Stands string
-		Unseen bool
 		Lists  []workList
-	}{Work: work, documentFrame: frame("", work.At, nil), Unseen: work.Unseen()}
+	}{Work: work, documentFrame: top}
 	took := 0
 	for _, m := range work.Changes {
 		if m.Result == fix.Took {
@@ -193,7 +195,7 @@ func WorkHTML(w io.Writer, work *report.Work) error {
 		}
 	}
 	view.Stands = fmt.Sprintf("%s: %d seen to have taken. Of what deviated %s no more.", report.Count(len(work.Changes), "change", "changes"), took, report.Count(len(work.Settled), "matter does", "matters do"))
-	if view.Unseen {
+	if view.Unseen() {
 		view.Stands = report.Count(len(work.Changes), "change", "changes") + "; nobody could look afterwards."
 	}
 	view.part("changed", "What was changed", len(work.Changes), true)
@@ -203,7 +205,7 @@ func WorkHTML(w io.Writer, work *report.Work) error {
 		{"still", "What still deviates", "It deviated before the run and after it.", work.Left},
 		{"found", "What was found", "All that deviated before the run.", work.Found}, // which are the first and the third, when there was a look
 	} {
-		if list.ID == "found" && !view.Unseen {
+		if list.ID == "found" && !view.Unseen() {
 			continue
 		}
 		view.part(list.ID, list.Title, len(list.Briefs), len(list.Briefs) > 0)
@@ -241,7 +243,7 @@ func sentence(step string) string {
 	if step == "" || strings.HasSuffix(step, ".") || strings.HasSuffix(step, "?") {
 		return step
 	}
-	return strings.ToUpper(step[:1]) + step[1:] + "."
+	return report.Capital(step) + "."
 }
 
 // The measures of the chart, in its own units.

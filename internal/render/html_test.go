@@ -33,10 +33,10 @@ const letterOfAttacks = "# Dear client\n\n##### In short\n\nAll *will* be well, 
 	"| when | what |\n|---|---|\n| today | titles |\n\n\x1b[31m\u202ered\n"
 
 // largeReport is one of a site whose pages have what is wrong in their own words.
-func largeReport(t testing.TB, pages int, words []string) *report.Report {
+func largeReport(t testing.TB, pages int, words []string, only ...string) *report.Report {
 	rules, err := baseline.Load()
 	require.NoError(t, err)
-	require.NoError(t, rules.Compile())
+	require.NoError(t, rules.Compile(only...))
 	say := func(i int) string { return words[i%len(words)] }
 	s := &facts.Snapshot{Format: facts.SnapshotFormat, Site: say(0), Taken: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Seen: facts.Seen{Gaps: []facts.Gap{{Source: facts.Live, Because: say(1)}}, Links: []facts.Link{}, Spellings: []facts.Spelling{}},
 		Sources: []facts.Asked{{Source: facts.Live, Where: say(2)}, {Source: facts.Settings, Where: say(3)}}}
@@ -50,7 +50,7 @@ func largeReport(t testing.TB, pages int, words []string) *report.Report {
 		s.Pages = append(s.Pages, facts.Page{Address: "https://a.example" + path, Path: path, Kind: "content", Status: 200, Linked: true, Title: say(i), Titles: 2, Description: say(i + 1), Descriptions: 2, Robots: say(i + 2), Indexable: true,
 			Canonicals: 2, CanonicalWorks: "answers", Charset: say(i + 3), Headings: i % 3, CardTitle: say(i + 4), CardText: say(i + 5), CardImage: say(i + 6)})
 	}
-	return report.New(audit.Judge(rules, s, audit.Options{}))
+	return report.New(audit.Judge(rules, s, audit.Options{Only: only}))
 }
 
 // laid is a report's page, and what a browser makes of it.
@@ -257,6 +257,12 @@ func TestARunIsAPage(t *testing.T) {
 	assert.NotContains(t, words(tree), "deviates no more")
 }
 
+func TestAStepIsASentence(t *testing.T) {
+	for step, want := range map[string]string{"set debug.on to no": "Set debug.on to no.", "öffne das Tor": "Öffne das Tor.", "Look again.": "Look again.", "is it yours?": "is it yours?", "": "", "漢字": "漢字.", "x ": "X."} {
+		assert.Equal(t, want, sentence(step))
+	}
+}
+
 func TestAWordBeforeIsALetter(t *testing.T) {
 	word, err := letter(letterOfAttacks)
 	require.NoError(t, err)
@@ -272,6 +278,29 @@ func TestAWordBeforeIsALetter(t *testing.T) {
 	assert.Empty(t, none)
 	_, tree := clients(t, largeReport(t, 1, []string{"calm"}))
 	assert.Equal(t, "A word before", words(all(tree, atom.H2)[0]), "it stands on top")
+}
+
+// Neither is a rule named when only some were asked for, nor what deviates told of where somebody else may get hold of something.
+func TestAClientIsToldOfNoWayIn(t *testing.T) {
+	r := largeReport(t, 3, []string{"calm"}, "titles.site-own")
+	markup, tree := clients(t, r)
+	assert.Contains(t, r.Words.Stands, "titles.site-own")
+	assert.NotContains(t, markup, "titles.site-own")
+	assert.Contains(t, words(tree), "Of a part of the rules: nothing deviates")
+
+	r = largeReport(t, 3, []string{"calm"})
+	r.Words.Entries = nil
+	for _, id := range []string{"identity.admin-mail", "aliases.known", "metadata.verification-known-declared", "caching.private"} {
+		area, _, _ := strings.Cut(id, ".")
+		r.Words.Entries = append(r.Words.Entries, report.Entry{Rule: id, Area: area, Severity: facts.Medium, Count: 1})
+	}
+	markup, tree = clients(t, r)
+	for _, e := range r.Words.Entries {
+		if rule, known := r.Rules.Rule(e.Rule); known {
+			assert.NotContains(t, words(tree), strings.Join(strings.Fields(rule.Why), " "), e.Rule)
+		}
+	}
+	assert.Equal(t, 4, strings.Count(markup, "1 matter deviates: 1 medium."))
 }
 
 // What would help whoever means harm is counted, with how bad it is, and what is urgent is said to be.

@@ -265,15 +265,19 @@ func (p Sheet) headline(e report.Entry) {
 
 // riskText is what a fix risks, with those who notice it.
 func riskText(risk facts.Risk, noticed []facts.Who) string {
-	who := "nobody"
-	if len(noticed) > 0 {
-		var words []string
-		for _, w := range noticed {
-			words = append(words, w.String())
-		}
-		who = report.List(words)
+	return "fix " + risk.String() + ": " + whoText(noticed)
+}
+
+// whoText says who notices something.
+func whoText(noticed []facts.Who) string {
+	if len(noticed) == 0 {
+		return "nobody"
 	}
-	return "fix " + risk.String() + ": " + who
+	var words []string
+	for _, w := range noticed {
+		words = append(words, w.String())
+	}
+	return report.List(words)
 }
 
 func (p Sheet) labelled(label, text string) { p.block(1, label, labelWidth, text, plain) }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"weltaxis/internal/baseline"
@@ -59,8 +58,8 @@ type ClientPage struct {
 // guarded are the areas whose particulars help whoever means harm.
 var guarded = []string{"hardening", "permissions", "runtime", "upkeep"}
 
-// siteSpecific finds what a site's values would be worked into, and names of settings.
-var siteSpecific = regexp.MustCompile(`\{|\b[a-z]+\.[a-z_]+`)
+// namesSetting finds names of settings, and of what is said in the site file.
+var namesSetting = regexp.MustCompile(`\b[a-z]+\.[a-z_]+`)
 
 // mayKnow says whether a client is told what deviates by a rule: it is the baseline's own, and no weakness.
 func mayKnow(r *baseline.Rule) bool {
@@ -70,7 +69,7 @@ func mayKnow(r *baseline.Rule) bool {
 // ClientOf puts a report into the client's.
 func ClientOf(r *Report) *Client {
 	d := DocumentOf(r)
-	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: r.Words.Stands, Since: clientSince(r), Home: d.Home}
+	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Since: clientSince(r), Home: d.Home}
 	for _, f := range r.Words.First {
 		rule, known := r.Rules.Rule(f.Rule)
 		if !known {
@@ -93,7 +92,7 @@ func ClientOf(r *Report) *Client {
 				continue
 			}
 			entry := ClientEntry{Severity: e.Severity, Count: e.Count, Why: oneLine(rule.Why), Noticed: e.Noticed}
-			if ought := WithLimits(r.Rules, rule.Expected); !siteSpecific.MatchString(ought) {
+			if ought := WithLimits(r.Rules, rule.Expected); !siteSpecific.MatchString(ought) && !namesSetting.MatchString(ought) {
 				entry.Expected = ought
 			}
 			area.Told = append(area.Told, entry)
@@ -112,13 +111,21 @@ func ClientOf(r *Report) *Client {
 
 // clientThere says whether the site answers, without what went wrong on the way.
 func clientThere(r *Report) string {
-	switch {
-	case !r.Snapshot.Asked(facts.Live):
+	if !r.Snapshot.Asked(facts.Live) {
 		return "Whether it answers visitors was not looked at."
-	case strings.HasPrefix(r.Words.There, "It answers at ") || strings.HasPrefix(r.Words.There, "It answers 503 at ") || strings.HasPrefix(r.Words.There, "It asks for name"):
-		return r.Words.There
 	}
-	return "It did not answer with its home page when it was looked at."
+	if says, answers := there(r.Result); answers {
+		return says
+	}
+	return "It did not answer when it was looked at."
+}
+
+// clientStands says how it stands, without the names of rules where only some were judged.
+func clientStands(r *Report) string {
+	if len(r.Named()) == 0 {
+		return r.Words.Stands
+	}
+	return stands(r.Result, "a part of the rules")
 }
 
 // clientSince says what came and went, in counts.

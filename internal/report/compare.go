@@ -136,7 +136,7 @@ func (w *wording) stands(groups []Group) string {
 		return "Nothing can be compared: one is a snapshot, the other a result."
 	}
 	text := strings.Join(said, "; ") + "."
-	return strings.ToUpper(text[:1]) + text[1:]
+	return Capital(text)
 }
 
 // The titles of groups that are no side of the site.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"weltaxis/internal/pace"
 )
@@ -89,9 +91,9 @@ func comparedInWords(p *pace.Page, plain, around []float64, outcomes map[string]
 	case len(around) == 0:
 		return "No way around a cache was found, so there is nothing to compare with."
 	case len(kept) > 0:
-		return capital(pace.Judge(kept, around).Says("the cache", "what is around it")) + "."
+		return Capital(pace.Judge(kept, around).Says("the cache", "what is around it")) + "."
 	case outcomes["untold"] == len(plain):
-		return "No header says whether a cache answers. " + capital(pace.Judge(plain, around).Says("the page as visitors get it", "the page around any cache")) + "."
+		return "No header says whether a cache answers. " + Capital(pace.Judge(plain, around).Says("the page as visitors get it", "the page around any cache")) + "."
 	}
 	return "No cache answered, so there is nothing to compare: both ways took " + pace.Milliseconds(pace.Judge(plain, around).First.Median) + " or so."
 }
@@ -107,11 +109,18 @@ func earlier(before *pace.Run, path string, now []float64, changes int) *Earlier
 		return nil
 	}
 	judged := pace.Judge(now, then)
-	says := capital(judged.Says("it", "before")) + "."
+	says := Capital(judged.Says("it", "before")) + "."
 	if changes > 0 {
 		says += " In between weltaxis fix made " + map[bool]string{true: "one change", false: fmt.Sprint(changes) + " changes"}[changes == 1] + "."
 	}
 	return &Earlier{before.Taken, judged.Second, says}
 }
 
-func capital(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+// Capital is a text with its first letter in upper case.
+func Capital(text string) string {
+	first, size := utf8.DecodeRuneInString(text)
+	if size == 0 {
+		return ""
+	}
+	return string(unicode.ToUpper(first)) + text[size:]
+}

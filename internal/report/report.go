@@ -51,7 +51,8 @@ type Words struct {
 func New(r *audit.Result) *Report {
 	report := &Report{Result: r}
 	w := &report.Words
-	w.There, w.Looked, w.Stands = there(r), looked(r), stands(r)
+	w.There, _ = there(r)
+	w.Looked, w.Stands = looked(r), stands(r, List(r.Named()))
 	w.Entries = []Entry{}
 	for _, e := range r.Entries() {
 		w.Entries = append(w.Entries, entry(r, e))
@@ -69,11 +70,11 @@ func New(r *audit.Result) *Report {
 	return report
 }
 
-// there says whether the site answers, from what was seen of its home page.
-func there(r *audit.Result) string {
+// there says whether the site answers, from what was seen of its home page, and tells whether it does.
+func there(r *audit.Result) (says string, answers bool) {
 	s := r.Snapshot
 	if !s.Asked(facts.Live) {
-		return "Nobody asked whether it answers: no live source was looked at."
+		return "Nobody asked whether it answers: no live source was looked at.", false
 	}
 	address, _ := s.Is(facts.LiveAddress.Term)
 	for i := range s.Pages {
@@ -83,29 +84,29 @@ func there(r *audit.Result) string {
 		}
 		switch {
 		case page.Status == 200:
-			return fmt.Sprintf("It answers at %s.", page.Address)
+			return fmt.Sprintf("It answers at %s.", page.Address), true
 		case page.Status == 503:
-			return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", page.Address)
+			return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", page.Address), true
 		case page.Status == 401:
-			return fmt.Sprintf("It asks for name and password at %s.", page.Address)
+			return fmt.Sprintf("It asks for name and password at %s.", page.Address), true
 		}
-		return fmt.Sprintf("It answers %d at %s, and not with its home page.", page.Status, page.Address)
+		return fmt.Sprintf("It answers %d at %s, and not with its home page.", page.Status, page.Address), true
 	}
 	if notice, known := s.Is(facts.LiveNotice.Term); known && notice.Text() != "" {
-		return fmt.Sprintf("It answers at %s with a notice, “%s”, in the place of its home page.", address.Text(), notice.Text())
+		return fmt.Sprintf("It answers at %s with a notice, “%s”, in the place of its home page.", address.Text(), notice.Text()), true
 	}
 	if status, known := s.Is(facts.HomeStatus.Term); known && status.Number() == 503 {
-		return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", address.Text())
+		return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", address.Text()), true
 	}
 	if status, known := s.Is(facts.HomeStatus.Term); known {
-		return fmt.Sprintf("It answers %s at %s, and not with its home page.", status, address.Text())
+		return fmt.Sprintf("It answers %s at %s, and not with its home page.", status, address.Text()), true
 	}
 	for _, gap := range s.Gaps {
 		if gap.Source == facts.Live && gap.Kind != facts.Unmapped {
-			return fmt.Sprintf("It does not answer: %s: %s.", gap.What, gap.Because)
+			return fmt.Sprintf("It does not answer: %s: %s.", gap.What, gap.Because), false
 		}
 	}
-	return fmt.Sprintf("Whether it answers at %s could not be told.", address.Text())
+	return fmt.Sprintf("Whether it answers at %s could not be told.", address.Text()), false
 }
 
 func looked(r *audit.Result) string {
@@ -130,14 +131,15 @@ func looked(r *audit.Result) string {
 	address, _ := r.Snapshot.Is(facts.LiveAddress.Term)
 	for _, gap := range r.Gaps {
 		if gap.Kind == facts.Unmapped && len(gap.Names) == 0 && facts.SameAddress(gap.What, address.Text()) { // a bound that was reached
-			said += " " + strings.ToUpper(gap.Because[:1]) + gap.Because[1:] + "."
+			said += " " + Capital(gap.Because) + "."
 		}
 	}
 	return said
 }
 
-// stands says how it stands: what deviates, how many rules hold of those that could be judged, and how many could not.
-func stands(r *audit.Result) string {
+// stands says how it stands: what deviates, how many rules hold of those that could be judged, and how many could not. A part is
+// what they are of, "" for all.
+func stands(r *audit.Result, part string) string {
 	var counts []string
 	for _, severity := range facts.Severities() {
 		if n := r.Counts[severity]; n > 0 {
@@ -163,8 +165,8 @@ func stands(r *audit.Result) string {
 	if n := len(r.LeftOut()); n > 0 {
 		said += fmt.Sprintf("; %s as before", Count(n, "rule deviates", "rules deviate"))
 	}
-	if part := r.Named(); len(part) > 0 {
-		said = "Of " + List(part) + ": " + strings.ToLower(said[:1]) + said[1:]
+	if part != "" {
+		said = "Of " + part + ": " + strings.ToLower(said[:1]) + said[1:]
 	}
 	judged := map[string]bool{}
 	for _, id := range r.Held {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
 	"testing"
@@ -52,9 +51,6 @@ func TestThePageTableAgreesWithABrowser(t *testing.T) {
 	if _, err := os.Stat(manual); err != nil {
 		t.Skip("postgresql-doc-15 is not installed; scripts/test installs it")
 	}
-	if _, err := exec.LookPath("chromium"); err != nil {
-		t.Skip("chromium is not installed; scripts/test installs it")
-	}
 	listening := servertest.FreeAddress(t)
 	servertest.Nginx(t, listening, manual)
 	home := "http://" + listening
@@ -67,13 +63,7 @@ func TestThePageTableAgreesWithABrowser(t *testing.T) {
 		addresses = append(addresses, page.Address)
 	}
 
-	flags := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true))
-	allocator, stop := chromedp.NewExecAllocator(t.Context(), flags...)
-	defer stop()
-	browser, quit := chromedp.NewContext(allocator)
-	defer quit()
-	require.NoError(t, chromedp.Do(browser, chromedp.Navigate(home+"/")))
+	browser := servertest.Chromium(t, home+"/")
 	patient, cancel := context.WithTimeout(browser, 2*time.Minute)
 	defer cancel()
 	list := `["` + strings.Join(addresses, `","`) + `"]`
