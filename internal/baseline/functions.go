@@ -13,6 +13,7 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"golang.org/x/net/idna"
 	"golang.org/x/text/width"
 
 	"weltaxis/internal/facts"
@@ -40,6 +41,7 @@ func functions() []cel.EnvOption {
 		// A notice's words: it says when, or whom to ask.
 		function1("tells_when_or_whom", str, yes, tellsWhenOrWhom),
 		// A host is that of an address, with or without www; the small words of a language; whether a sign of its script is a word.
+		function1("is_night", str, yes, night.MatchString),
 		function2("is_spelling", str, str, yes, isSpelling),
 		function1("stop_words", str, list, func(language string) []string { return stopWords[mainLanguage(language)] }),
 		function1("wide_script", str, yes, func(language string) bool {
@@ -100,7 +102,8 @@ var Functions = map[string]string{
 	"mailboxes":           "mailboxes(text): the mail addresses in it, each once",
 	"tells_when_or_whom":  "tells_when_or_whom(text): it says when something will be, or whom to ask: a time, a day, a span, a mailbox, a telephone",
 	"is_persons":          "is_persons(mailbox, names): it is a person's own rather than an office's, as far as it and the names of people tell",
-	"is_spelling":         "is_spelling(host, address): the host is that of the address, with or without www",
+	"is_night":            "is_night(text): an hour between ten in the evening and six in the morning",
+	"is_spelling":         "is_spelling(host, address): the host is that of the address, or the same host, with or without www",
 	"stop_words":          "stop_words(language): the smallest words of a language; none where this program does not know it",
 	"wide_script":         "wide_script(language): it is written in a script of which one sign may be a word",
 	"url_host":            "url_host(address): the host of an address; nothing when it is none",
@@ -125,9 +128,27 @@ var Functions = map[string]string{
 }
 
 func isSpelling(host, address string) bool {
-	bare := func(host string) string { return strings.TrimPrefix(strings.ToLower(host), "www.") }
-	return bare(host) == bare(facts.URLHost(address))
+	return bareHost(host) != "" && bareHost(host) == bareHost(address)
 }
+
+// bareHost is the host of an address, or a host as people write it, without www, port and the dot of the root, in letters that are sent (RFC 5891 §4).
+func bareHost(text string) string {
+	host := strings.TrimSpace(text)
+	if _, after, is := strings.Cut(host, "://"); is {
+		host = after
+	}
+	host, _, _ = strings.Cut(host, "/")
+	host, _, _ = strings.Cut(host, ":")
+	host = strings.TrimPrefix(strings.ToLower(strings.TrimSuffix(host, ".")), "www.")
+	if sent, err := idna.ToASCII(host); err == nil {
+		return sent
+	}
+	return host
+}
+
+// night is an hour between ten in the evening and six in the morning: as 03:40, 0340, 3:40 am or 11:15 pm, as cron has it, or in a word.
+var night = regexp.MustCompile(`(?i)^\s*((2[23]|0?[0-5])[:.][0-5]\d([:.][0-5]\d)?|(2[23]|0[0-5])[0-5]\d|(12|0?[1-5])([:.][0-5]\d)? *a\.?m\.?|1[01]([:.][0-5]\d)? *p\.?m\.?|` +
+	`[0-5]?\d +(2[23]|0?[0-5])( +\S+){3}|@daily|@?midnight|nightly|at night)\s*$`)
 
 // mainLanguage is the language of a tag, without region and script (RFC 5646 §2.2.1).
 func mainLanguage(tag string) string {

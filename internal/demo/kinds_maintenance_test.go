@@ -279,6 +279,9 @@ var maintenanceKinds = []change{
 	{"search.rebuild", "no hour", told("search_rebuild", "")},
 	{"search.rebuild", "in words", told("search_rebuild", "noon")},
 	{"search.rebuild", "in the evening", told("search_rebuild", "18:30")},
+	{"search.rebuild", "in the afternoon, without a colon", told("search_rebuild", "1430")},
+	{"search.rebuild", "in the afternoon, by halves of the day", told("search_rebuild", "03:40 PM")},
+	{"search.rebuild", "at two, as cron has it", told("search_rebuild", "5 14 * * *")},
 	{"search.ignored", "of another language", told("search_ignored", "der die das und")},
 	{"search.ignored", "what the site is to be found under", told("search_ignored", "the and of in to puppet shows")},
 	{"search.synonyms", "the name as it is", told("search_synonyms", "lantern lane = Lantern Lane")},
@@ -308,6 +311,9 @@ var maintenanceHarmless = []change{
 	{"", "four letters", told("search_shortest", "4")},
 	{"", "spelt with a hyphen among the synonyms", told("search_synonyms", "puppet, marionette\nLantern-Lane, lantern lane")},
 	{"", "half past ten in the evening", told("search_rebuild", "22:30")},
+	{"", "half past ten in the evening, by halves of the day", told("search_rebuild", "10:30 pm")},
+	{"", "twenty to four, as cron has it", told("search_rebuild", "40 3 * * *")},
+	{"", "the address, with the port and the dot of the root", told("alias", "LanternLane.example.:443")},
 	{"", "no page for what is found", after(told("page_search", "", "search_partial", "no"))},
 	{"", "a further name that is known", after(told("alias", "Lanterns.example"), func(b *installation) {
 		b.siteFile = strings.Replace(b.siteFile, "aliases: []", "aliases: [lanterns.example]", 1)

@@ -98,7 +98,7 @@ const (
 // saysNotice tells whether an answer is a notice whatever its status: by what it is called, or by the words that the content system has been
 // told to say.
 func (v *visit) saysNotice(r *response, d *document) bool {
-	if d != nil && (isNotice(d) || d.words <= fewSentenceWords && len(d.links) <= 2 && noticeSentence.MatchString(textOf(r.body))) {
+	if d != nil && (isNotice(d) || d.words <= fewSentenceWords && len(d.links) <= 2 && noticeSentence.MatchString(checkBack.ReplaceAllString(textOf(r.body), ""))) {
 		return true
 	}
 	words := plainWords(v.Notice)
