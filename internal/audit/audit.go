@@ -58,6 +58,8 @@ type Options struct {
 	User string
 	// Doors asks for every kind of address as a stranger does, though nothing says that the site is closed.
 	Doors bool
+	// Pictures keeps those that pages are shared with, small.
+	Pictures bool
 	// Room tells how much room is left where a folder lies; nil to ask the system.
 	Room func(folder string) (tree.Space, error)
 	// Lookup and Dial find the addresses of names and connect to them; nil for the system's ways.
@@ -293,7 +295,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"), TokenFiles: s.SaidList("token_files"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
-		IgnoreRobots: options.IgnoreRobots, Lookup: options.Lookup, Dial: options.Dial}
+		IgnoreRobots: options.IgnoreRobots, Small: options.Pictures, Lookup: options.Lookup, Dial: options.Dial}
 	if options.Pages != nil {
 		look.List, look.MaxPages, look.MaxDepth = options.Pages, len(options.Pages)+1, 0
 	}

@@ -2,47 +2,20 @@ package cli
 
 import (
 	"errors"
-	"fmt"
-	"io"
-	"slices"
-	"strings"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/facts"
-	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 )
 
-// Whom a page is for.
-const forAdministrator, forClient = "administrator", "client"
-
-var readers = []string{forAdministrator, forClient}
-
-// noteFrom reads an author's word, which is a letter and no book.
-func noteFrom(name string) (string, error) {
-	if name == "" {
-		return "", nil
-	}
-	data, err := ordinary.Read(name, 64<<10)
-	if err != nil {
-		return "", fmt.Errorf("--note: %w", err)
-	}
-	if !utf8.Valid(data) {
-		return "", fmt.Errorf("--note: %s is not UTF-8; save it as that", name)
-	}
-	return string(data), nil
-}
-
 func (p *program) auditCommand() *cobra.Command {
-	alarm, reader := facts.High.String(), forAdministrator
+	alarm := facts.High.String()
 	var brief, full bool
-	var noteFile string
 	var k keeping
-	c := p.written(p.keeping(p.comparing(p.looking(&cobra.Command{
+	var page paging
+	c := p.paged(p.written(p.keeping(p.comparing(p.looking(&cobra.Command{
 		Use:   "audit [SITE]",
 		Short: "Looks at a site from every side and reports what deviates, with fixes",
 		Long: `Looks at a site from every side that its site file names, judges what it sees by the baseline, and reports
@@ -68,14 +41,7 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 			if err != nil {
 				return err
 			}
-			if !slices.Contains(readers, reader) {
-				return fmt.Errorf("--for: there is no report for %q%s; there are %s", reader, nearest.Hint(reader, readers), strings.Join(readers, ", "))
-			}
-			if p.format != "html" && (c.Flags().Changed("for") || noteFile != "") {
-				return errors.New("--for and --note are of the page: add --format html")
-			}
-			word, err := noteFrom(noteFile)
-			if err != nil {
+			if err := page.check(c, p); err != nil {
 				return err
 			}
 			if brief && full {
@@ -86,19 +52,15 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 			} else if k.told != "" {
 				k.tell = []string{k.told}
 			}
-			result, note, err := p.auditAndKeep(c.Context(), args, k, threshold)
+			p.pictures = true
+			s, result, note, err := p.auditAndKeep(c.Context(), args, k, threshold)
 			if err != nil {
 				return err
 			}
-			if err := p.write(p.text(func(page render.Sheet) {
-				render.Text(page, result, detail(brief, full))
-				render.Note(page, note)
-			}), jsonForm(result), form{"html", func(w io.Writer) error {
-				if reader == forClient {
-					return render.ClientHTML(w, report.ClientOf(result), word)
-				}
-				return render.HTML(w, report.DocumentOf(result), word)
-			}}); err != nil {
+			if err := p.write(p.text(func(out render.Sheet) {
+				render.Text(out, result, detail(brief, full))
+				render.Note(out, note)
+			}), jsonForm(result), page.form(result, func() report.Kept { return p.keptOf(c.Context(), s, result.Snapshot) })); err != nil {
 				return err
 			}
 			switch {
@@ -109,10 +71,7 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 			}
 			return nil
 		},
-	}))), "text", "json", "html")
-	c.Flags().StringVar(&reader, "for", reader, "whom --format html is for, administrator or client")
-	complete(c, "for", readers...)
-	c.Flags().StringVar(&noteFile, "note", "", "a file with a word of your own in Markdown, to stand on top of the page")
+	}))), "text", "json", "html"), &page)
 	c.Flags().BoolVar(&brief, "brief", false, "a line for each deviation")
 	c.Flags().BoolVar(&full, "full", false, "every reading, where to do it by hand, and the rules that were not judged")
 	c.Flags().StringVar(&alarm, "alarm", alarm, "the lowest severity that makes the exit status 1, or never")

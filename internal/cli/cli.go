@@ -86,6 +86,7 @@ type program struct {
 	quiet     bool
 	offline   bool
 	ignore    bool // robots.txt
+	pictures  bool // those that pages are shared with are kept
 	previous  string
 	pages     []string // the only ones to look at
 	meter     *meter
@@ -261,7 +262,7 @@ func (n *notices) WithAttrs([]slog.Attr) slog.Handler { return n }
 func (n *notices) WithGroup(string) slog.Handler      { return n }
 
 func (p *program) options() audit.Options {
-	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore, Pages: p.pages}
+	return audit.Options{Stage: p.stage, Only: p.only, Baselines: p.baselines, Tool: versionText(), Offline: p.offline, IgnoreRobots: p.ignore, Pages: p.pages, Pictures: p.pictures}
 }
 
 // siteArgument is the site a command is about: its argument, or --site, or the folder one is in.

@@ -30,7 +30,7 @@ Hiding is no protection: what is out of date stays so. It is said which sign is 
 			if err != nil {
 				return err
 			}
-			e := report.ExposureOf(result.Result, p.lastOther(c.Context(), args, result.Snapshot.Signs))
+			e := report.ExposureOf(result.Result, p.lastOther(c.Context(), args, result.Snapshot))
 			if err := p.write(p.text(func(page render.Sheet) { render.Exposure(page, e) }), jsonForm(e)); err != nil {
 				return err
 			}
@@ -42,9 +42,8 @@ Hiding is no protection: what is out of date stays so. It is said which sign is 
 	})), "text", "json")
 }
 
-// lastOther is the last kept audit of a site that saw other signs than now, or else the last that looked for any; nil when none is kept. That it
-// cannot be read is said, and nothing more.
-func (p *program) lastOther(ctx context.Context, args []string, now []facts.Telling) (last *facts.Snapshot) {
+// lastOther is the last kept audit of a site that saw other signs than now. That it cannot be read is said, and nothing more.
+func (p *program) lastOther(ctx context.Context, args []string, now *facts.Snapshot) *facts.Snapshot {
 	name, err := p.siteArgument(args)
 	if err != nil || isAddress(name) || strings.EqualFold(filepath.Ext(name), ".json") {
 		return nil
@@ -58,24 +57,13 @@ func (p *program) lastOther(ctx context.Context, args []string, now []facts.Tell
 		return nil
 	}
 	defer store.Close()
+	var last *facts.Snapshot
 	audits, err := store.List(ctx, historyOf(s))
-	for i := len(audits) - 1; err == nil && i >= 0 && i >= len(audits)-maxBack; i-- {
-		kept, wrong := store.Load(ctx, audits[i])
-		if err = wrong; err != nil || kept.Snapshot == nil || kept.Snapshot.Signs == nil {
-			continue
-		}
-		if last == nil {
-			last = kept.Snapshot
-		}
-		if !report.SameSigns(kept.Snapshot.Signs, now) {
-			return kept.Snapshot
-		}
+	if err == nil {
+		last, err = otherSigns(ctx, store, audits, now, maxBack)
 	}
 	if err != nil {
 		slog.Warn("earlier audits could not be read, so nothing stands beside this look", "error", err)
 	}
 	return last
 }
-
-// maxBack is how many audits are gone back for one that saw other signs.
-const maxBack = 20

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
 	"weltaxis/internal/render"
@@ -96,13 +96,15 @@ be taken back; above them how the site has fared. A site is known by its name an
 }
 
 func (p *program) historyShowCommand() *cobra.Command {
-	return p.written(p.keeping(p.sited(&cobra.Command{
+	var page paging
+	return p.paged(p.written(p.keeping(p.sited(&cobra.Command{
 		Use:   "show AUDIT|RUN",
 		Short: "Shows an audit as it was, or what a run of fix found, changed and left",
 		Long: `Shows an audit as it was kept, by its number or the last up to a day (2026-03-05); or a run of fix, by its name in weltaxis
 history (20260305T101112): what was found, what was changed, what was seen afterwards, and what is left for whom.
 
---format json writes an audit as audit wrote it then; --format html a run as one page to read or print, with before and after side by side.`,
+--format json writes an audit as audit wrote it then; --format html one page to read or print, as audit writes it (--for client and --note too), and
+of a run with before and after side by side. The page of an audit is made of what was seen then, judged again: where the baseline has changed, it says so.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, store, audits, err := p.kept(c.Context(), nil)
@@ -110,22 +112,18 @@ history (20260305T101112): what was found, what was changed, what was seen after
 				return err
 			}
 			defer store.Close()
+			if err := page.check(c, p); err != nil {
+				return err
+			}
 			if strings.Contains(args[0], "T") {
-				data, err := store.Run(c.Context(), historyOf(s), args[0])
+				if page.said(c) {
+					return errors.New("--for and --note are of the page of an audit; a run is for whoever keeps the site")
+				}
+				work, err := workOf(c.Context(), store, s, args[0])
 				if err != nil {
 					return err
 				}
-				var work report.Work
-				if err := json.Unmarshal(data, &work); err != nil {
-					return fmt.Errorf("what is kept of the run %s is not understood: %w", args[0], err)
-				}
-				if work.Format > report.WorkFormat {
-					return fmt.Errorf("the run %s was kept by a newer version of this program; use that", args[0])
-				}
-				return p.write(p.text(func(page render.Sheet) { render.Work(page, &work) }), jsonForm(&work), form{"html", func(w io.Writer) error { return render.WorkHTML(w, &work) }})
-			}
-			if p.format == "html" {
-				return errors.New("--format html shows a run of fix here; of an audit it is written by weltaxis audit, when it is made, or of what history export wrote")
+				return p.write(p.text(func(out render.Sheet) { render.Work(out, work) }), jsonForm(work), form{"html", func(w io.Writer) error { return render.WorkHTML(w, work) }})
 			}
 			a, err := history.Find(audits, args[0])
 			if err != nil {
@@ -135,10 +133,42 @@ history (20260305T101112): what was found, what was changed, what was seen after
 			if err != nil {
 				return err
 			}
-			return p.write(p.text(func(page render.Sheet) { render.Audit(page, s.Name, k) }), jsonForm(k.Result))
+			if p.format != "html" {
+				return p.write(p.text(func(out render.Sheet) { render.Audit(out, s.Name, k) }), jsonForm(k.Result))
+			}
+			again, err := p.again(s, k)
+			if err != nil {
+				return err
+			}
+			return p.write(page.form(again, func() report.Kept { return p.keptOf(c.Context(), s, again.Snapshot) }))
 		},
 		Example: "  weltaxis history show 12 --site mysite\n  weltaxis history show 2026-03-05 --site mysite\n  weltaxis history show 20260305T101112 --site mysite\n  weltaxis history show 20260305T101112 --site mysite --format html --output work.html",
-	})), "text", "json", "html")
+	})), "text", "json", "html"), &page)
+}
+
+// again judges what an audit saw once more, as its page is made of all that was seen and not of what was said of it. By another baseline than
+// that of then, the page says so.
+func (p *program) again(s *site.Site, k *history.Kept) (*report.Report, error) {
+	options := p.options()
+	for _, file := range s.Baseline {
+		options.Baselines = append(options.Baselines, s.Resolve(file))
+	}
+	options.Tool = k.Tool
+	if k.Part != "" {
+		options.Only = strings.Split(k.Part, ",")
+	}
+	if k.Aside {
+		options.Stage = k.Stage
+	}
+	rules, err := audit.RulesFor(k.Snapshot, options)
+	if err != nil {
+		return nil, err
+	}
+	r := report.New(audit.Judge(rules, k.Snapshot, options))
+	if rules.Version != k.Baseline {
+		r.Words.Looked += fmt.Sprintf(" It is judged by the baseline %s, and was then by %s.", rules.Version, k.Baseline)
+	}
+	return r, nil
 }
 
 func (p *program) historyExportCommand() *cobra.Command {

@@ -42,7 +42,7 @@ var (
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"amend", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "ordinary", "pace", "progress", "tree"},
-		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace"},
+		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
 		"history":              {"compare", "facts", "lock"},
 		"lock":                 {},

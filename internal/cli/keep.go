@@ -184,11 +184,11 @@ type keeping struct {
 // lastAudit is what --new means without a file.
 const lastAudit = "last"
 
-// auditAndKeep audits the site a command is about, keeps that, and says what is new in it.
-func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, alarm facts.Severity) (*report.Report, string, error) {
+// auditAndKeep audits the site a command is about, keeps that, and says what is new in it. There is no site of a snapshot file.
+func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, alarm facts.Severity) (*site.Site, *report.Report, string, error) {
 	s, result, err := p.auditOf(ctx, args)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, "", err
 	}
 	var news *history.News
 	note := ""
@@ -197,14 +197,14 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 	}
 	if k.fresh != "" && k.fresh != lastAudit {
 		if news, err = p.newSince(k.fresh, result); err != nil {
-			return nil, "", err
+			return nil, nil, "", err
 		}
 	}
 	if news == nil {
 		if k.fresh != "" || len(k.tell) > 0 {
-			return nil, "", errors.New("what is new cannot be told: only audits of a site file are kept and compared" + strings.TrimPrefix(note, "Not kept, so nothing can be compared with it later"))
+			return nil, nil, "", errors.New("what is new cannot be told: only audits of a site file are kept and compared" + strings.TrimPrefix(note, "Not kept, so nothing can be compared with it later"))
 		}
-		return report.New(result), note, nil
+		return s, report.New(result), note, nil
 	}
 	if k.fresh != "" {
 		report.OnlyNew(result, news)
@@ -226,7 +226,7 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 			fmt.Fprintf(p.err, "weltaxis: %s\n", render.Safe(err.Error()))
 		}
 	}
-	return r, note, nil
+	return s, r, note, nil
 }
 
 // newSince is what is new since a result or snapshot that somebody named.

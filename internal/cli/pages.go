@@ -46,7 +46,7 @@ estimate from the letters of a common sans-serif face.`,
 			if err != nil {
 				return err
 			}
-			return p.write(p.text(func(out render.Sheet) { render.Preview(out, result, page) }), jsonForm(page))
+			return p.write(p.text(func(out render.Sheet) { render.Preview(out, page) }), jsonForm(page))
 		},
 	}), "text", "json")
 }

@@ -31,6 +31,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 			if err != nil {
 				return err
 			}
+			p.pictures = true
 			snapshot, err := audit.Look(c.Context(), s, time.Now(), p.options())
 			if err != nil {
 				return err

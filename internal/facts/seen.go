@@ -26,6 +26,8 @@ type Seen struct {
 	Signs     []Telling  `json:"signs"`
 	Leaks     []Leaked   `json:"leaks"`
 	Doors     []Door     `json:"doors"`
+	// Pictures are those that pages are shared with, drawn small, for whoever is shown the pages. Nothing is judged by them.
+	Pictures []Picture `json:"pictures,omitempty"`
 	// Answers and Shadowed are what the web server's configuration makes of addresses, and what in it has no effect.
 	Answers  []Answer   `json:"answers"`
 	Shadowed []Shadowed `json:"shadowed"`
@@ -40,6 +42,12 @@ type Seen struct {
 
 	Dialect string `json:"dialect,omitempty"` // name and version
 	Hints   Hints  `json:"hints,omitempty"`
+}
+
+// A Picture is one that pages are shared with, drawn small.
+type Picture struct {
+	Address string `json:"address"`
+	Small   []byte `json:"small"` // a JPEG, made by this program
 }
 
 // A Hint is something that one step tells another.
@@ -127,6 +135,7 @@ func (s *Seen) Merge(more Seen) {
 	s.Signs = merged(s.Signs, more.Signs)
 	s.Leaks = merged(s.Leaks, more.Leaks)
 	s.Doors = merged(s.Doors, more.Doors)
+	s.Pictures = merged(s.Pictures, more.Pictures)
 	s.Answers = merged(s.Answers, more.Answers)
 	s.Shadowed = merged(s.Shadowed, more.Shadowed)
 	s.Folders = merged(s.Folders, more.Folders)

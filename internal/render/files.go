@@ -1,9 +1,7 @@
 package render
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -34,19 +32,15 @@ func Files(p Sheet, r *report.Report) {
 func FilesTree(p Sheet, r *report.Report) {
 	tree := r.Tree()
 	p.filesHead(r, tree)
-	for len(tree) > 0 {
-		role, entries := tree[0].Role, 0
-		last := slices.IndexFunc(tree, func(row audit.ClassRow) bool { return row.Role != role })
-		if last < 0 {
-			last = len(tree)
+	for _, role := range report.RolesOf(tree) {
+		means := ""
+		if role.Means != "" {
+			means = role.Means + ": "
 		}
-		for _, row := range tree[:last] {
-			entries += row.Count
-		}
-		fmt.Fprintf(p, "%s %s\n", title.Render(role+":"), quiet.Render(cmp.Or(roleWords[role], "")+report.Count(entries, "entry", "entries")))
-		for i, row := range tree[:last] {
+		fmt.Fprintf(p, "%s %s\n", title.Render(role.Name+":"), quiet.Render(means+report.Count(role.Entries, "entry", "entries")))
+		for i, row := range role.Classes {
 			branch, below := "├─ ", "│  "
-			if i == last-1 {
+			if i == len(role.Classes)-1 {
 				branch, below = "└─ ", "   "
 			}
 			p.branch(branch, below, modeWords(row.Mode)+"  "+Safe(row.Owner+":"+row.Group)+"  "+report.Count(row.Count, row.Kind, row.Kind+"s")+servedWord(row)+": "+Safe(strings.Join(row.Paths, ", "))+more(row), plain)
@@ -60,7 +54,6 @@ func FilesTree(p Sheet, r *report.Report) {
 				p.branch(below, below, "ought to be "+ought(row)+" ("+strings.Join(row.Rules, ", ")+")", verdictStyles[facts.Deviates])
 			}
 		}
-		tree = tree[last:]
 	}
 }
 
@@ -78,12 +71,6 @@ func whoInShort(who, owner string) string {
 		"the accounts ", "", "the account ", "", "whoever is in its group ", "whoever is in ").Replace(who)
 }
 
-// roleWords say what a role means, before how many entries play it.
-var roleWords = map[string]string{
-	"config": "where the site is told its secrets: ", "code": "what is run and what pages are made of: ", "uploads": "what people put there: ", "cache": "what is made again when it is gone: ",
-	"override": "what tells the web server what to do in a folder: ", "private": "what nobody outside should see: ", "backup": "copies and dumps: ", "temporary": "what is there for a while: ", "other": "anything else: ",
-}
-
 // branch writes a line of a tree; what does not fit goes on below.
 func (p Sheet) branch(first, below, text string, style lipgloss.Style) {
 	for i, line := range wrap(text, p.width()-columnsOf(below)) {
@@ -96,23 +83,7 @@ func (p Sheet) branch(first, below, text string, style lipgloss.Style) {
 
 func (p Sheet) filesHead(r *report.Report, tree []audit.ClassRow) {
 	p.looked(r)
-	entries := 0
-	for _, row := range tree {
-		entries += row.Count
-	}
-	says := report.Count(entries, "entry", "entries") + " in " + report.Count(len(tree), "class", "classes")
-	if owner, known := r.Snapshot.Is(facts.FilesOwner.Term); known {
-		says += ", most of " + owner.Text()
-	}
-	switch inferred, _ := r.Snapshot.Is(facts.FilesWebInferred.Term); {
-	case r.Snapshot.WebUser() == "":
-		says += "; nobody says whom the web server runs as (intent.web_user), so what it may do is not told"
-	case inferred.Bool():
-		says += "; the web server runs as " + r.Snapshot.WebUser() + ", which is inferred from what it made"
-	default:
-		says += "; the web server runs as " + r.Snapshot.WebUser()
-	}
-	p.block(0, "", 0, Safe(says)+".", quiet)
+	p.block(0, "", 0, Safe(report.TreeSays(r.Result, tree)), quiet)
 	fmt.Fprintln(p)
 }
 

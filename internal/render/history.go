@@ -114,18 +114,12 @@ func (p Sheet) trends(trends []report.Trend) {
 		longest = max(longest, len(t.What))
 	}
 	for _, t := range trends {
-		var known []float64
-		for _, v := range t.Values {
-			if v != nil {
-				known = append(known, *v)
-			}
-		}
-		if len(known) < 3 {
+		if len(t.Known()) < 3 {
 			continue
 		}
 		room := max(p.width()-longest-24, 8)
 		values := t.Values[max(len(t.Values)-room, 0):]
-		fmt.Fprintf(p, "%s  %s  %s\n", quiet.Render(pad(t.What, longest)), spark(values), fmt.Sprintf("%s at first, %s at last", number(known[0]), number(known[len(known)-1])))
+		fmt.Fprintf(p, "%s  %s  %s\n", quiet.Render(pad(t.What, longest)), spark(values), fromTo(t))
 	}
 }
 

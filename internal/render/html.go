@@ -13,10 +13,10 @@ import (
 	"time"
 	"unicode"
 
-	"weltaxis/internal/facts"
+	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/pace"
 	"weltaxis/internal/report"
-	"weltaxis/internal/width"
 )
 
 // The document as a page: its template, its look, and what sorts its tables, each in a file of its own.
@@ -34,10 +34,19 @@ var (
 			"count":    report.Count,
 			"who":      whoText,
 			"sentence": sentence,
-			"crumbs":   crumbs,
-			"shorten":  facts.Shorten,
-			"title":    func(title string) string { return width.Cut(title, width.TitleSize, width.WideTitle) },
-			"about":    func(text string) string { return width.Cut(text, width.DescriptionSize, width.WideDescription) },
+			"keeps":    keepsWords,
+			"layers":   layersChart,
+			"times":    timesChart,
+			"weights":  drawnWeights,
+			"paths":    paths,
+			"trend":    trendChart,
+			"fromto":   fromTo,
+			"mode":     modeWords,
+			"ought":    ought,
+			"served":   servedWord,
+			"ms":       pace.Milliseconds,
+			"number":   func(v *float64) string { return numberOr(v, "–") },
+			"day":      func(at time.Time) string { return at.UTC().Format("2 Jan 2006, 15:04") },
 		}).ParseFS(documentPages, "document/*.html"))
 	})
 )
@@ -47,8 +56,8 @@ type documentFrame struct {
 	Policy, Head, Day string
 	Style             template.CSS
 	Script            template.JS
-	Chart             template.HTML
 	Note              template.HTML // the author's word, "" when there is none
+	Art               []artwork
 	Balance           []areaBalance
 	Parts             []documentPart
 }
@@ -63,6 +72,7 @@ type documentPart struct {
 type areaBalance struct {
 	Name                    string
 	Held, Deviate, Unjudged int
+	Bar                     template.HTML
 }
 
 // A documentArea is an area with a name to lead to it.
@@ -89,7 +99,7 @@ func frame(stage string, taken time.Time, balance []areaBalance, note string) (d
 		stage = "stage unknown"
 	}
 	day := taken.UTC().Format("2 January 2006, 15:04 MST")
-	f := documentFrame{Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Chart: areaChart(balance), Balance: balance}
+	f := documentFrame{Policy: documentPolicy(), Day: day, Head: stage + ", looked at on " + day, Style: template.CSS(documentStyle), Script: template.JS(documentScript), Balance: drawnBalance(balance)}
 	var err error
 	f.Note, err = letter(note)
 	f.part("word", "A word before", 0, f.Note != "")
@@ -115,7 +125,7 @@ func (f *documentFrame) areaPart(name string, deviate int) (id, title string) {
 func HTML(w io.Writer, d *report.Document, note string) error {
 	var balance []areaBalance
 	for _, a := range d.Areas {
-		balance = append(balance, areaBalance{a.Name, len(a.Held), a.Deviate, a.Unjudged})
+		balance = append(balance, areaBalance{Name: a.Name, Held: len(a.Held), Deviate: a.Deviate, Unjudged: a.Unjudged})
 	}
 	top, err := frame(d.Stage, d.Taken, balance, note)
 	if err != nil {
@@ -124,21 +134,30 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 	view := struct {
 		*report.Document
 		documentFrame
-		Areas []documentArea[report.DocumentArea]
+		Areas  []documentArea[report.DocumentArea]
+		Home   *shownPreview
+		Others []shownPreview
 	}{Document: d, documentFrame: top}
+	view.Home, view.Others = view.previews(d.Snapshot.Pictures, d.Home(), d.Others())
 	view.part("first", "What to do first", 0, len(d.Words.First) > 0)
+	view.part("done", "What was done", len(d.Done), len(d.Done) > 0)
 	view.part("since", "What is new", len(d.Words.News), d.Words.Since != "")
 	view.part("overview", "Area by area", 0, true)
+	view.part("course", "How it went", 0, d.Course != nil)
 	for _, a := range d.Areas {
 		id, title := view.areaPart(a.Name, a.Deviate)
 		view.Areas = append(view.Areas, documentArea[report.DocumentArea]{a, id, title})
 	}
-	view.part("found", "How it is found", 0, d.Home != nil)
+	view.part("found", "How it is found", 0, view.Home != nil)
 	view.part("pages", "Pages", len(d.Pages), len(d.Pages) > 0)
+	view.part("weights", "What pages weigh", 0, len(d.Weights) > 0)
+	view.part("speed", "How fast it is", 0, len(d.Times) > 0)
+	view.part("caches", "What caches keep", 0, len(d.Caches) > 0)
+	view.part("tree", "Who may do what", 0, len(d.Roles) > 0)
 	view.part("exposure", "What a stranger can tell", len(d.Exposure.Tells), d.Exposure.Unseen == "")
 	view.part("unseen", "What was not judged", 0, len(d.Words.Unseen)+len(d.Words.Gaps) > 0)
 	view.part("accepted", "What one lives with", len(d.Words.Accepted), len(d.Words.Accepted) > 0)
-	view.part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray) > 0)
+	view.part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray)+len(d.Later) > 0)
 	view.part("holds", "What is as it should be", 0, true)
 	return laidOut(w, "report.html", view)
 }
@@ -147,7 +166,7 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 func ClientHTML(w io.Writer, c *report.Client, note string) error {
 	var balance []areaBalance
 	for _, a := range c.Areas {
-		balance = append(balance, areaBalance{a.Name, a.Held, a.Deviate, a.Unjudged})
+		balance = append(balance, areaBalance{Name: a.Name, Held: a.Held, Deviate: a.Deviate, Unjudged: a.Unjudged})
 	}
 	top, err := frame(c.Stage, c.Taken, balance, note)
 	if err != nil {
@@ -156,16 +175,23 @@ func ClientHTML(w io.Writer, c *report.Client, note string) error {
 	view := struct {
 		*report.Client
 		documentFrame
-		Areas []documentArea[report.ClientArea]
+		Areas  []documentArea[report.ClientArea]
+		Home   *shownPreview
+		Others []shownPreview
 	}{Client: c, documentFrame: top}
+	view.Home, view.Others = view.previews(c.Pictures, c.Home, c.Others)
 	view.part("first", "What comes first", 0, len(c.First) > 0)
+	view.part("done", "What was done", len(c.Done), len(c.Done) > 0)
 	view.part("overview", "Area by area", 0, true)
+	view.part("course", "How it went", 0, c.Course != nil)
 	for _, a := range c.Areas {
 		id, title := view.areaPart(a.Name, a.Deviate)
 		view.Areas = append(view.Areas, documentArea[report.ClientArea]{a, id, title})
 	}
-	view.part("found", "How it is found", 0, c.Home != nil)
+	view.part("found", "How it is found", 0, view.Home != nil)
 	view.part("pages", "Pages", len(c.Pages), len(c.Pages) > 0)
+	view.part("weights", "What pages weigh", 0, len(c.Weights) > 0)
+	view.part("speed", "How fast it is", 0, len(c.Times) > 0)
 	view.part("rest", "What else there is to know", 0, len(c.Rest) > 0)
 	return laidOut(w, "client.html", view)
 }
@@ -246,32 +272,31 @@ func sentence(step string) string {
 	return report.Capital(step) + "."
 }
 
-// The measures of the chart, in its own units.
-const (
-	chartWidth  = 640
-	chartLabel  = 110
-	chartRow    = 22
-	chartBar    = 14
-	chartNumber = 60
-)
+// numberOr writes a number that may not have been seen.
+func numberOr(v *float64, otherwise string) string {
+	if v == nil {
+		return otherwise
+	}
+	return number(*v)
+}
 
-// areaChart draws how many rules of each area hold and how many deviate, as bars side by side; the table beside it has the same numbers.
-func areaChart(areas []areaBalance) template.HTML {
-	most := 1
-	for _, a := range areas {
-		most = max(most, a.Held+a.Deviate)
+// keepsWords say whether a layer keeps a page, and for how long.
+func keepsWords(l report.Layer) string {
+	switch keeps, seconds := l.Keeps(); {
+	case keeps == "yes" && seconds >= 0:
+		return "for " + report.Lasting(seconds)
+	case keeps == "yes":
+		return "yes; for how long nobody says"
+	case keeps == "no":
+		return "no"
 	}
-	var b strings.Builder
-	fmt.Fprintf(&b, `<svg viewBox="0 0 %d %d" role="img" aria-label="Rules that hold and rules that deviate, by area; the table below has the numbers.">`, chartWidth, chartRow*len(areas))
-	scale := float64(chartWidth-chartLabel-chartNumber) / float64(most)
-	for i, a := range areas {
-		top := i * chartRow
-		held, deviate := float64(a.Held)*scale, float64(a.Deviate)*scale
-		fmt.Fprintf(&b, `<text x="0" y="%d">%s</text>`, top+chartBar, template.HTMLEscapeString(a.Name))
-		fmt.Fprintf(&b, `<rect class="bar" x="%d" y="%d" width="%.1f" height="%d"/>`, chartLabel, top+2, held, chartBar)
-		fmt.Fprintf(&b, `<rect class="loud" x="%.1f" y="%d" width="%.1f" height="%d"/>`, chartLabel+held, top+2, deviate, chartBar)
-		fmt.Fprintf(&b, `<text x="%.1f" y="%d">%d + %d</text>`, chartLabel+held+deviate+6, top+chartBar, a.Held, a.Deviate)
+	return "not known"
+}
+
+// paths are the entries of a class as far as they are named, and how many more there are.
+func paths(row audit.ClassRow) string {
+	if row.Count > len(row.Paths) {
+		return strings.Join(row.Paths, ", ") + more(row)
 	}
-	b.WriteString("</svg>")
-	return template.HTML(b.String())
+	return report.List(row.Paths)
 }

@@ -132,12 +132,18 @@ func laneStyle(around bool) lipgloss.Style {
 	return title
 }
 
-// scale is the end of the scale: the longest time, rounded up to 1, 2 or 5 of a power of ten.
+// scale is the end of a page's scale: its longest time, rounded up.
 func scale(page *report.PacePage) float64 {
-	most := 0.1
+	most := 0.0
 	for _, lap := range page.Laps {
 		most = max(most, lap.First)
 	}
+	return roundedUp(most)
+}
+
+// roundedUp is the next 1, 2 or 5 of a power of ten, a tenth at least.
+func roundedUp(most float64) float64 {
+	most = max(most, 0.1)
 	power := math.Pow(10, math.Floor(math.Log10(most)))
 	for _, step := range []float64{1, 2, 5, 10} {
 		if most <= step*power {

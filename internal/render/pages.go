@@ -100,46 +100,29 @@ func defused(cell string) string {
 const columnsOfResult = 76
 
 // Preview writes how a page looks as a search result, wide and narrow, and as a card when it is shared.
-func Preview(p Sheet, r *report.Report, page facts.Page) {
+func Preview(p Sheet, page facts.Page) {
+	v := report.PreviewOf(&page)
 	p.block(0, "", 0, Safe(page.Address), bold)
-	switch {
-	case page.HiddenBy != "":
-		p.block(0, "", 0, "Search engines do not show it: "+Safe(strings.TrimPrefix(page.Robots, "not listed: ")), quiet)
-	case page.Elsewhere:
-		p.block(0, "", 0, "It is "+Safe(page.Robots), quiet)
-	case !page.Indexable:
-		p.block(0, "", 0, "Search engines do not show it: "+Safe(page.Robots), quiet)
+	if v.Hidden != "" {
+		p.block(0, "", 0, Safe(v.Hidden), quiet)
 	}
 	fmt.Fprintln(p)
-	p.result("as a result, wide", page, width.WideTitle, width.WideDescription, columnsOfResult)
-	p.result("as a result, narrow", page, width.NarrowTitle, width.NarrowDescription, columnsOfResult*2/3)
-	p.card(page)
+	p.result("as a result, wide", v, v.Wide, width.WideTitle, width.WideDescription, columnsOfResult)
+	p.result("as a result, narrow", v, v.Narrow, width.NarrowTitle, width.NarrowDescription, columnsOfResult*2/3)
+	p.card(v.Card)
 }
 
-// result draws one search result: the site and path, the title cut where it would be cut, the text.
-func (p Sheet) result(name string, page facts.Page, title, text, columns int) {
+// result draws one search result: the site and path, the title and the text as they are cut there.
+func (p Sheet) result(name string, v report.Preview, found report.Found, title, text, columns int) {
 	p.line(name)
 	columns = min(columns, p.width()-2)
 	narrow := Sheet{p.Writer, columns + 2}
-	narrow.block(2, "", 0, Safe(crumbs(page.Address)), quiet)
-	shown := page.Title
-	if shown == "" {
-		shown = "(no title: the search engine makes one up)"
-	}
-	narrow.block(2, "", 0, Safe(width.Cut(shown, width.TitleSize, title)), bold)
-	about := page.Description
-	if about == "" {
-		about = "(no description: the search engine takes a piece of the page)"
-	}
-	narrow.block(2, "", 0, Safe(width.Cut(about, width.DescriptionSize, text)), plain)
-	p.block(2, "", 0, fmt.Sprintf("title about %d of %d pixels%s; description about %d of %d%s", page.TitlePixels, title, over(page.TitlePixels, title),
-		page.DescPixels, text, over(page.DescPixels, text)), quiet)
+	narrow.block(2, "", 0, Safe(v.Crumbs), quiet)
+	narrow.block(2, "", 0, Safe(found.Title), bold)
+	narrow.block(2, "", 0, Safe(found.About), plain)
+	p.block(2, "", 0, fmt.Sprintf("title about %d of %d pixels%s; description about %d of %d%s", v.Page.TitlePixels, title, over(v.Page.TitlePixels, title),
+		v.Page.DescPixels, text, over(v.Page.DescPixels, text)), quiet)
 	fmt.Fprintln(p)
-}
-
-// crumbs is an address as a search result shows it.
-func crumbs(address string) string {
-	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(address, "https://"), "http://"), "/"), "/", " › ")
 }
 
 func over(pixels, limit int) string {
@@ -150,31 +133,17 @@ func over(pixels, limit int) string {
 }
 
 // card draws the card of a shared page in a frame.
-func (p Sheet) card(page facts.Page) {
+func (p Sheet) card(card report.Card) {
 	p.line("as a card, when shared")
 	const columns = 52
-	image := "no picture: the network takes any, or none"
-	if page.CardImage != "" {
-		image = page.CardImage + "\n(could not be fetched)"
-		if page.CardWidth > 0 {
-			image = fmt.Sprintf("%s\n%d × %d pixels", page.CardImage, page.CardWidth, page.CardHeight)
+	var lines []string
+	for _, part := range []string{card.Picture, card.Says} {
+		if part != "" {
+			lines = append(lines, wrap(Safe(part), columns)...)
 		}
 	}
-	var lines []string
-	for part := range strings.SplitSeq(image, "\n") {
-		lines = append(lines, wrap(Safe(part), columns)...)
-	}
 	picture := lipgloss.NewStyle().Width(columns).Height(6).Align(lipgloss.Center, lipgloss.Center).Render(quiet.Render(strings.Join(lines, "\n")))
-	title := page.CardTitle
-	if title == "" {
-		title = page.Title
-	}
-	about := page.CardText
-	if about == "" {
-		about = page.Description
-	}
-	words := []string{quiet.Render(Safe(facts.URLHost(page.Address))), bold.Render(strings.Join(wrap(Safe(facts.Shorten(title, 90)), columns), "\n")),
-		strings.Join(wrap(Safe(facts.Shorten(about, 110)), columns), "\n")}
+	words := []string{quiet.Render(Safe(card.Host)), bold.Render(strings.Join(wrap(Safe(card.Title), columns), "\n")), strings.Join(wrap(Safe(card.About), columns), "\n")}
 	frame := lipgloss.NewStyle().Border(lipgloss.RoundedBorder()).BorderForeground(lipgloss.BrightBlack).Width(columns + 2)
 	fmt.Fprintln(p, frame.Render(picture+"\n"+strings.Join(words, "\n")))
 }

@@ -58,7 +58,7 @@ func TestCSVIsDefused(t *testing.T) {
 func TestPreview(t *testing.T) {
 	preview := func(page facts.Page, width int) string {
 		var out bytes.Buffer
-		Preview(Sheet{&out, width}, sample(), page)
+		Preview(Sheet{&out, width}, page)
 		for line := range strings.Lines(out.String()) {
 			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), width, line)
 		}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/audit"
@@ -31,6 +32,16 @@ type Layer struct {
 	Does       string `json:"does"`       // what it does with this page
 	keeps      keeping
 	seconds    int64 // for which it keeps the page; -1 when nobody says
+}
+
+// Keeps says whether it keeps the page, and for how many seconds: yes, no, or untold; -1 seconds where nobody says.
+func (l *Layer) Keeps() (says string, seconds int64) {
+	return [...]string{untold: "untold", keepsIt: "yes", keepsNot: "no"}[l.keeps], l.seconds
+}
+
+// keepsAs tells whether the layers make the same of another page.
+func (w *CacheWay) keepsAs(other *CacheWay) bool {
+	return slices.EqualFunc(w.Layers, other.Layers, func(a, b Layer) bool { return a.keeps == b.keeps && a.seconds == b.seconds && a.Does == b.Does })
 }
 
 type keeping uint8
@@ -113,7 +124,8 @@ func (c *cacheReader) cell(field, says string) string {
 	return fmt.Sprintf(says, v.String()) + " (" + c.answer.OriginOf(field).String() + ")"
 }
 
-func lasting(seconds int64) string { return facts.NumberOf(facts.Duration, seconds).String() }
+// Lasting is a time in words, as precisely as it matters.
+func Lasting(seconds int64) string { return facts.NumberOf(facts.Duration, seconds).String() }
 
 // says is Cache-Control of the page, as directives.
 func (c *cacheReader) says() caching.Control {
@@ -143,12 +155,12 @@ func (c *cacheReader) browser() Layer {
 		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
 	case stated && maxAge > 0:
 		l.keeps, l.seconds = keepsIt, int64(maxAge.Seconds())
-		l.Does = "shows it again for " + lasting(l.seconds) + " without asking"
+		l.Does = "shows it again for " + Lasting(l.seconds) + " without asking"
 	case stated || c.page.Fresh == 0:
 		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
 	case c.page.Fresh > 0:
 		l.keeps, l.seconds = keepsIt, c.page.Fresh
-		l.Does = "shows it again for " + lasting(l.seconds) + " without asking"
+		l.Does = "shows it again for " + Lasting(l.seconds) + " without asking"
 	default:
 		l.Does = "is told nothing, so it may show it again for as long as it thinks right (RFC 9111 §4.2.2); most ask"
 	}
@@ -168,7 +180,7 @@ func (c *cacheReader) network() Layer {
 	case c.page.Private:
 		l.keeps, l.Does = keepsNot, "is not to keep it: it says that it is for one visitor, or not to be kept"
 	case c.page.Fresh > 0:
-		l.keeps, l.seconds, l.Does = keepsIt, c.page.Fresh, "any cache on the way may give it to everybody for "+lasting(c.page.Fresh)
+		l.keeps, l.seconds, l.Does = keepsIt, c.page.Fresh, "any cache on the way may give it to everybody for "+Lasting(c.page.Fresh)
 	case c.page.Fresh == 0:
 		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
 	default:
@@ -245,7 +257,7 @@ func (c *cacheReader) server() Layer {
 	case (c.page.Private || c.page.SetsSession) && !(ignores.Type() == facts.Bool && ignores.Bool()):
 		l.keeps, l.Does = keepsNot, "does not keep it: it sets a cookie, or says that it is not to be kept"
 	case l.seconds > 0:
-		l.keeps, l.Does = keepsIt, "gives it to everybody for "+lasting(l.seconds)
+		l.keeps, l.Does = keepsIt, "gives it to everybody for "+Lasting(l.seconds)
 	default:
 		l.keeps, l.Does = keepsNot, "keeps only what says itself for how long, and this does not"
 	}
@@ -296,7 +308,7 @@ func (c *cacheReader) pages() Layer {
 	case c.repeat != nil && c.repeat.Hits > 0:
 		l.keeps, l.Does = keepsIt, "gives it to everybody"
 		if l.seconds > 0 {
-			l.Does += " for " + lasting(l.seconds)
+			l.Does += " for " + Lasting(l.seconds)
 		}
 		if c.page.Personal != "" {
 			l.Does += ", though it is somebody's own: " + c.page.Personal
@@ -424,13 +436,13 @@ func oldPages(layers []Layer) (parts []Part) {
 		}
 		total += l.seconds
 		how := map[string]string{"browser": "nobody can empty it", "network": "its keeper may empty it", "server": "emptied by removing its folder's files, or waiting", "page": "emptied by the content system, or with its cache folder"}[l.Name]
-		parts = append(parts, Part{l.Name, "up to " + lasting(l.seconds) + "; " + how})
+		parts = append(parts, Part{l.Name, "up to " + Lasting(l.seconds) + "; " + how})
 	}
 	switch {
 	case len(parts) == 0:
 		parts = append(parts, Part{"together", "nothing that is known keeps it, so a change is seen at once"})
 	case total > 0:
-		parts = append(parts, Part{"together", "up to " + lasting(total) + " for somebody who is given the oldest by each, unless they are emptied when the page changes"})
+		parts = append(parts, Part{"together", "up to " + Lasting(total) + " for somebody who is given the oldest by each, unless they are emptied when the page changes"})
 	}
 	return parts
 }

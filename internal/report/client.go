@@ -15,13 +15,21 @@ import (
 // command. Of what would help whoever means harm it says that it is there, how bad it is, and that the administrator knows.
 type Client struct {
 	Site, Stage, There, Stands string
+	Right                      string // whether it is all right, in a sentence; "" when only what is new was asked for
 	Taken                      time.Time
 	Since                      string // what came and went, in counts; "" when it is compared with nothing
+	NotLooked                  string
 	First                      []ClientFirst
+	Done                       []string // the newest first
 	Areas                      []ClientArea
-	Home                       *facts.Page // as every visitor finds it; nil when it was not seen
+	Course                     *Course  // nil when too few audits are kept
+	Home                       *Preview // as every visitor finds it; nil when it was not seen
 	Pages                      []ClientPage
-	Rest                       []string // what was not judged, what one lives with, what to come back to
+	Others                     []Preview       // of those pages
+	Pictures                   []facts.Picture // on the cards of those that are shown
+	Weights                    []Weighed
+	Times                      []PageTimes
+	Rest                       []string // what was not judged, what a stranger can tell, what one lives with, what to come back to
 }
 
 // A ClientFirst is one of the first things to do.
@@ -66,10 +74,13 @@ func mayKnow(r *baseline.Rule) bool {
 	return r.BuiltIn() && r.CWE == 0 && !slices.Contains(guarded, r.Area) && !slices.Contains([]facts.Harm{facts.Intrusion, facts.Leak, facts.OpenDoor}, r.Harm)
 }
 
-// ClientOf puts a report into the client's.
-func ClientOf(r *Report) *Client {
-	d := DocumentOf(r)
-	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Since: clientSince(r), Home: d.Home}
+// ClientOf puts a report into the client's, with what is kept of the site.
+func ClientOf(r *Report, k Kept) *Client {
+	d := DocumentOf(r, k)
+	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Right: clientRight(r), Since: clientSince(r), NotLooked: d.NotLooked, Course: d.Course, Home: d.Home()}
+	for _, done := range d.Done {
+		c.Done = append(c.Done, "On "+done.At.UTC().Format("2 January 2006")+": "+done.Says)
+	}
 	for _, f := range r.Words.First {
 		rule, known := r.Rules.Rule(f.Rule)
 		if !known {
@@ -100,12 +111,34 @@ func ClientOf(r *Report) *Client {
 		area.Kept = clientKept(kept, len(area.Told) > 0)
 		c.Areas = append(c.Areas, area)
 	}
+	shown := map[string]bool{}
+	var pages []*facts.Page
 	for _, row := range d.Pages {
-		if row.Status == 200 && row.Indexable && row.Linked {
+		if row.Status == 200 && (row.Indexable || row.Meant) && row.Linked {
+			shown[row.Path] = true
+			pages = append(pages, row.Page)
 			c.Pages = append(c.Pages, ClientPage{row.Path, row.Title, row.Words, row.Weight, len(row.Deviates)})
 		}
 	}
-	c.Rest = clientRest(r)
+	c.Weights = weightsOf(pages)
+	for _, p := range d.Others() {
+		if shown[p.Page.Path] {
+			c.Others = append(c.Others, p)
+		}
+	}
+	for _, picture := range r.Snapshot.Pictures {
+		on := func(p Preview) bool { return p.Card.Picture == picture.Address }
+		if c.Home != nil && on(*c.Home) || slices.ContainsFunc(c.Others, on) {
+			c.Pictures = append(c.Pictures, picture)
+		}
+	}
+	for _, t := range d.Times {
+		if shown[t.Path] {
+			t.Says = "" // how the cache was got around is nobody else's business
+			c.Times = append(c.Times, t)
+		}
+	}
+	c.Rest = clientRest(r, d)
 	return c
 }
 
@@ -118,6 +151,24 @@ func clientThere(r *Report) string {
 		return says
 	}
 	return "It did not answer when it was looked at."
+}
+
+// clientRight says whether it is all right.
+func clientRight(r *Report) string {
+	urgent, soon, rest := r.Counts[facts.Critical], r.Counts[facts.High], r.Counts[facts.Medium]+r.Counts[facts.Low]+r.Counts[facts.Note]
+	switch {
+	case r.LeftOut() != nil:
+		return ""
+	case urgent > 0:
+		return "Not all is right: " + Count(urgent, "matter is urgent", "matters are urgent") + "."
+	case soon > 0:
+		return "Nothing is urgent; " + Count(soon, "matter wants", "matters want") + " doing soon."
+	case rest > 0:
+		return "Nothing is urgent; " + Count(rest, "smaller matter could", "smaller matters could") + " be better."
+	case len(r.Unjudged()) > 0 || r.Partial():
+		return "Nothing was found that is not right; not all could be seen."
+	}
+	return "All is as it should be."
 }
 
 // clientStands says how it stands, without the names of rules where only some were judged.
@@ -174,7 +225,7 @@ func clientKept(kept map[facts.Severity]int, more bool) string {
 }
 
 // clientRest says in counts what was not judged, what one lives with and what to come back to.
-func clientRest(r *Report) (rest []string) {
+func clientRest(r *Report, d *Document) (rest []string) {
 	unseen := map[string]bool{}
 	for _, n := range r.Unjudged() {
 		unseen[n.Rule] = true
@@ -185,6 +236,9 @@ func clientRest(r *Report) (rest []string) {
 	if n := len(r.Words.Gaps); n > 0 {
 		rest = append(rest, Count(n, "thing that was asked for", "things that were asked for")+" could not be seen.")
 	}
+	if e := d.Exposure; e.Unseen == "" || len(e.Tells) > 0 {
+		rest = append(rest, clientExposure(e))
+	}
 	if n := len(r.Words.Accepted); n > 0 {
 		rest = append(rest, Count(n, "matter was", "matters were")+" accepted by the administrator, each with a reason and a last day.")
 	}
@@ -194,5 +248,24 @@ func clientRest(r *Report) (rest []string) {
 	if n := len(r.Words.Due); n > 0 {
 		rest = append(rest, Count(n, "matter", "matters")+" to come back to now.")
 	}
+	if n := len(d.Later); n > 0 {
+		rest = append(rest, Count(n, "matter", "matters")+" to come back to later.")
+	}
 	return rest
+}
+
+// clientExposure says how much a stranger can tell, beside an earlier look.
+func clientExposure(e *Exposure) string {
+	signs := 0
+	for _, t := range e.Tells {
+		signs += len(t.Clues)
+	}
+	said := "Nothing tells strangers what the site runs on"
+	if signs > 0 {
+		said = Count(signs, "sign tells", "signs tell") + " strangers what the site runs on"
+	}
+	if e.Before != "" && len(e.Gone)+len(e.New) > 0 {
+		said += fmt.Sprintf("; at the look of %s it was %d", e.Before, signs-len(e.New)+len(e.Gone))
+	}
+	return said + "."
 }

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"net/http"
 	"regexp"
 	"slices"
 	"strings"
@@ -10,14 +11,39 @@ import (
 	"weltaxis/internal/facts"
 )
 
-// A Document is a report as one reads it on paper: the same words, area by area, with why each rule is there, and what holds.
+// A Document is a report as one reads it on paper: the same words, area by area, with why each rule is there, what holds, and what
+// one would rather look at than read.
 type Document struct {
 	*Report
-	Areas []DocumentArea
-	Pages []audit.PageRow // those with the most trouble first
-	Home  *facts.Page     // nil when it was not seen
-	// Exposure is what a stranger can tell.
-	Exposure *Exposure
+	NotLooked string // where nobody looked; "" when all sides were looked at
+	Done      []Done // the newest first
+	Areas     []DocumentArea
+	Course    *Course         // nil when too few audits are kept
+	Pages     []audit.PageRow // those with the most trouble first
+	Previews  []Preview       // of pages that answer, the home page first if it was seen
+	Weights   []Weighed       // the heaviest first
+	Times     []PageTimes
+	Caches    []*CacheWay // of the home page and an inner one
+	Roles     []Role      // the tree of files
+	Tree      string      // what it is, in a sentence
+	Exposure  *Exposure
+	Later     []string // what to come back to, and not yet
+}
+
+// Home is the home page as it is found; nil when it was not seen.
+func (d *Document) Home() *Preview {
+	if len(d.Previews) == 0 || d.Previews[0].Page.Path != "/" {
+		return nil
+	}
+	return &d.Previews[0]
+}
+
+// Others are the other pages.
+func (d *Document) Others() []Preview {
+	if d.Home() == nil {
+		return d.Previews
+	}
+	return d.Previews[1:]
 }
 
 // A DocumentArea is one area of a document.
@@ -42,15 +68,20 @@ type DocumentHeld struct {
 	Rule, Expected string
 }
 
-// DocumentOf puts a report into a document.
-func DocumentOf(r *Report) *Document {
-	d := &Document{Report: r, Pages: r.Result.Pages(), Exposure: ExposureOf(r.Result, nil)}
-	for i := range r.Snapshot.Pages {
-		if page := &r.Snapshot.Pages[i]; page.Path == "/" && page.Status == 200 {
-			d.Home = page
-			break
+// DocumentOf puts a report into a document, with what is kept of the site.
+func DocumentOf(r *Report, k Kept) *Document {
+	tree := r.Result.Tree()
+	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.Audits, r.Taken), Pages: r.Result.Pages(), Times: timesOf(r.Snapshot),
+		Roles: RolesOf(tree), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
+	var answer []*facts.Page
+	for _, row := range d.Pages {
+		if row.Status == http.StatusOK {
+			answer = append(answer, row.Page)
+			d.Previews = append(d.Previews, PreviewOf(row.Page))
 		}
 	}
+	d.Weights = weightsOf(answer)
+	d.Caches = cachesOf(r.Result, answer)
 	for _, name := range baseline.Areas {
 		area := DocumentArea{Name: name, About: r.Rules.About(name)}
 		rules := map[string]bool{}
@@ -89,3 +120,52 @@ var siteSpecific = regexp.MustCompile(`\{[^}]*\}`)
 
 // plainExpected is what ought to be, without what would be worked out of a site's values.
 func plainExpected(expected string) string { return siteSpecific.ReplaceAllString(expected, "…") }
+
+// lookedAt are the sources in words.
+var lookedAt = map[facts.Source]string{facts.Settings: "the content system's settings", facts.Live: "what visitors get", facts.Files: "the files on the disk", facts.Server: "the web server's configuration",
+	facts.Runtime: "the language runtime's configuration", facts.Upkeep: "lists of versions and known flaws"}
+
+// notLooked says at what nobody looked, and how much could not be seen of the rest.
+func notLooked(r *Report) string {
+	var missing []string
+	for _, source := range []facts.Source{facts.Live, facts.Settings, facts.Files, facts.Server, facts.Runtime, facts.Upkeep} {
+		if !r.Snapshot.Asked(source) {
+			missing = append(missing, lookedAt[source])
+		}
+	}
+	said := ""
+	if len(missing) > 0 {
+		said = "Not looked at: " + List(missing) + "."
+	}
+	if n := len(r.Words.Gaps); n > 0 {
+		said = strings.TrimSpace(said + " " + Count(n, "thing that was asked for", "things that were asked for") + " could not be seen.")
+	}
+	return said
+}
+
+// later are the follow-ups whose day has not come.
+func later(r *audit.Result) (said []string) {
+	for _, f := range r.FollowUps {
+		if !f.Due(r.Taken) {
+			said = append(said, string(f.On)+": "+FollowUp(f))
+		}
+	}
+	return said
+}
+
+// cachesOf is what becomes of the home page and of an inner one in every layer; of the inner one only where that is something else.
+func cachesOf(r *audit.Result, pages []*facts.Page) (ways []*CacheWay) {
+	for _, of := range []func(*facts.Page) bool{
+		func(p *facts.Page) bool { return p.Path == "/" },
+		func(p *facts.Page) bool { return p.Kind == "content" },
+	} {
+		i := slices.IndexFunc(pages, of)
+		if i < 0 {
+			continue
+		}
+		if way, err := CacheOf(r, pages[i].Path); err == nil && !slices.ContainsFunc(ways, way.keepsAs) {
+			ways = append(ways, way)
+		}
+	}
+	return ways
+}

@@ -112,12 +112,48 @@ type Trend struct {
 	Values []*float64 `json:"values"` // null where it was not seen
 }
 
+// Known are the values that were seen.
+func (t Trend) Known() (known []float64) {
+	for _, v := range t.Values {
+		if v != nil {
+			known = append(known, *v)
+		}
+	}
+	return known
+}
+
+// A Course is how a site has fared from audit to audit.
+type Course struct {
+	Audits []history.Audit
+	Trends []Trend // a value for each of them; those of which two are known
+}
+
+// What a course is made of: so many audits at least, and at most.
+const (
+	leastCourse = 3
+	mostCourse  = 40
+)
+
+// courseOf is the course up to a moment; nil when it is too short to be one.
+func courseOf(audits []history.Audit, taken time.Time) *Course {
+	of := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !whole(a) || a.Taken.After(taken) })
+	if len(of) < leastCourse {
+		return nil
+	}
+	c := &Course{Audits: of[max(len(of)-mostCourse, 0):]}
+	c.Trends = slices.DeleteFunc(Trends(c.Audits), func(t Trend) bool { return len(t.Known()) < 2 })
+	return c
+}
+
+// whole tells whether an audit was of all, as the site file says.
+func whole(a history.Audit) bool { return a.Part == "" && !a.Aside }
+
 // Trends are the numbers that are worth following.
 func Trends(audits []history.Audit) []Trend {
-	whole := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return a.Part != "" || a.Aside })
+	audits = slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !whole(a) })
 	number := func(of func(history.Audit) *int) []*float64 {
 		var values []*float64
-		for _, a := range whole {
+		for _, a := range audits {
 			var v *float64
 			if n := of(a); n != nil {
 				f := float64(*n)
@@ -136,7 +172,7 @@ func Trends(audits []history.Audit) []Trend {
 		return &n
 	}
 	var alignment []*float64
-	for _, a := range whole {
+	for _, a := range audits {
 		var percent *float64
 		if a.Alignment != nil {
 			p := math.Floor(*a.Alignment * 100)

@@ -51,6 +51,7 @@ type Options struct {
 	TokenFiles   []string // files at the top of the site by which search engines know whose it is
 	Notice       string   // the words of the notice that the content system has been told to show, "" when nobody says
 	Closed       bool     // it has been told to close the site, or is being built: every kind of address is asked for as a stranger does
+	Small        bool     // keep the pictures that pages are shared with, small
 	Known        []Known  // addresses of other kinds that were there at an earlier time
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 

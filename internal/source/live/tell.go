@@ -297,7 +297,7 @@ func (v *visit) cardSize(ctx context.Context, at string, room bool) cardSize {
 	if !room {
 		return cardSize{unseen: fmt.Sprintf("only the first %d are fetched", maxCards)}
 	}
-	size, kind, err := v.picture(ctx, at)
+	size, kind, err := v.picture(ctx, at, func(data []byte) { v.keepSmall(at, data) })
 	var answers *statusError
 	switch {
 	case errors.As(err, &answers): // that it does not answer is told of the asset
@@ -325,8 +325,8 @@ type pictured struct {
 	size image.Config
 }
 
-// picture fetches a picture of the site and measures it. Kind is what its bytes are.
-func (v *visit) picture(ctx context.Context, address string) (size image.Config, kind string, err error) {
+// picture fetches a picture of the site and measures it. Kind is what its bytes are. What can be measured is shown to look, unless that is nil.
+func (v *visit) picture(ctx context.Context, address string, look func(data []byte)) (size image.Config, kind string, err error) {
 	u, err := v.home.Parse(address)
 	if err != nil {
 		return size, "", err
@@ -349,6 +349,9 @@ func (v *visit) picture(ctx context.Context, address string) (size image.Config,
 	kind = pictureFormat(ch.last.body)
 	if kind != "svg" && kind != "ico" {
 		size, _, err = image.DecodeConfig(bytes.NewReader(ch.last.body))
+	}
+	if look != nil && size.Width > 0 {
+		look(ch.last.body)
 	}
 	return size, kind, err
 }
@@ -401,7 +404,7 @@ func (v *visit) tellHome(ctx context.Context) {
 	}
 	v.tellIcon(ctx, page)
 	if p.logo != "" {
-		if size, _, err := v.picture(ctx, p.logo); err == nil {
+		if size, _, err := v.picture(ctx, p.logo, nil); err == nil {
 			say(v, facts.LiveLogoWidth, size.Width, p.logo)
 			say(v, facts.LiveLogoHeight, size.Height, p.logo)
 		} else {
@@ -420,7 +423,7 @@ func (v *visit) tellIcon(ctx context.Context, page *facts.Page) {
 	if err != nil {
 		return
 	}
-	_, kind, err := v.picture(ctx, address)
+	_, kind, err := v.picture(ctx, address, nil)
 	if errors.Is(err, errElsewhere) {
 		v.seen.AddGap(gap(u.String(), err, "live.icon."))
 		return

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
+	"weltaxis/internal/history"
+	"weltaxis/internal/nearest"
+	"weltaxis/internal/ordinary"
+	"weltaxis/internal/render"
+	"weltaxis/internal/report"
+	"weltaxis/internal/site"
+)
+
+// Whom a page is for.
+const forAdministrator, forClient = "administrator", "client"
+
+var readers = []string{forAdministrator, forClient}
+
+// maxNote is how long an author's word may be, in bytes: it is a letter and no book.
+const maxNote = 64 << 10
+
+// A paging is how a report is written as a page.
+type paging struct {
+	reader, noteFile string
+	note             string
+}
+
+// paged gives a command the options of a page.
+func (p *program) paged(c *cobra.Command, as *paging) *cobra.Command {
+	c.Flags().StringVar(&as.reader, "for", forAdministrator, "whom --format html is for, administrator or client")
+	complete(c, "for", readers...)
+	c.Flags().StringVar(&as.noteFile, "note", "", "a file with a word of your own in Markdown, to stand on top of the page")
+	return c
+}
+
+// check reads what the options name, before anything is looked at.
+func (as *paging) check(c *cobra.Command, p *program) error {
+	if !slices.Contains(readers, as.reader) {
+		return fmt.Errorf("--for: there is no report for %q%s; there are %s", as.reader, nearest.Hint(as.reader, readers), strings.Join(readers, ", "))
+	}
+	if p.format != "html" && as.said(c) {
+		return errors.New("--for and --note are of the page: add --format html")
+	}
+	if as.noteFile == "" {
+		return nil
+	}
+	data, err := ordinary.Read(as.noteFile, maxNote)
+	if err != nil {
+		return fmt.Errorf("--note: %w", err)
+	}
+	if !utf8.Valid(data) {
+		return fmt.Errorf("--note: %s is not UTF-8; save it as that", as.noteFile)
+	}
+	as.note = string(data)
+	return nil
+}
+
+func (as *paging) said(c *cobra.Command) bool { return c.Flags().Changed("for") || as.noteFile != "" }
+
+// form writes a report as a page. What is kept of the site is only read when it is.
+func (as *paging) form(r *report.Report, kept func() report.Kept) form {
+	return form{"html", func(w io.Writer) error {
+		if as.reader == forClient {
+			return render.ClientHTML(w, report.ClientOf(r, kept()), as.note)
+		}
+		return render.HTML(w, report.DocumentOf(r, kept()), as.note)
+	}}
+}
+
+// keptOf is what is kept of a site beside a result; nothing for an address, and for a snapshot. What cannot be read is said, and missing.
+func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot) (k report.Kept) {
+	if s == nil || s.Path == s.Address() {
+		return k
+	}
+	if state, err := p.stateFolder(s); err == nil {
+		if k.Changes, err = fix.ReadJournal(state); err != nil {
+			slog.Warn("what was changed could not be read, so it is not told", "error", err)
+		}
+	}
+	store, err := p.reading(ctx)
+	if err != nil {
+		return k // whoever keeps says it
+	}
+	defer store.Close()
+	if k.Audits, err = store.List(ctx, historyOf(s)); err == nil {
+		k.Runs, err = runs(ctx, store, s, k.Changes, of.Taken)
+	}
+	if err == nil {
+		k.Signs, err = otherSigns(ctx, store, k.Audits, of, pageBack)
+	}
+	if err != nil {
+		slog.Warn("earlier audits could not be read, so what they would tell is missing", "error", err)
+	}
+	return k
+}
+
+// runs are those of the changes of which something is kept, as far back as is told of them.
+func runs(ctx context.Context, store *history.Store, s *site.Site, changes []fix.LogLine, taken time.Time) (list []*report.Work, err error) {
+	names, err := store.Runs(ctx, historyOf(s))
+	if err != nil {
+		return nil, err
+	}
+	for _, done := range report.DoneOf(report.Kept{Changes: changes}, taken) {
+		if _, there := names[done.Run]; !there {
+			continue
+		}
+		work, err := workOf(ctx, store, s, done.Run)
+		if err != nil {
+			return list, err
+		}
+		list = append(list, work)
+	}
+	return list, nil
+}
+
+// workOf is what is kept of a run of fix.
+func workOf(ctx context.Context, store *history.Store, s *site.Site, name string) (*report.Work, error) {
+	data, err := store.Run(ctx, historyOf(s), name)
+	if err != nil {
+		return nil, err
+	}
+	work := &report.Work{}
+	if err := json.Unmarshal(data, work); err != nil {
+		return nil, fmt.Errorf("what is kept of the run %s is not understood: %w", name, err)
+	}
+	if work.Format > report.WorkFormat {
+		return nil, fmt.Errorf("the run %s was kept by a newer version of this program; use that", name)
+	}
+	return work, nil
+}
+
+// How many audits are gone back for one that saw other signs: where that is all that is asked for, and for a page.
+const (
+	maxBack  = 20
+	pageBack = 5
+)
+
+// otherSigns is the last audit before a look that saw other signs of what the site runs on, or else the last that looked for any; nil when none is
+// kept.
+func otherSigns(ctx context.Context, store *history.Store, audits []history.Audit, now *facts.Snapshot, far int) (last *facts.Snapshot, err error) {
+	back := 0
+	for _, a := range slices.Backward(audits) {
+		if !a.Taken.Before(now.Taken.Truncate(time.Second)) {
+			continue // it is this look, or a later one
+		}
+		if back++; back > far {
+			break
+		}
+		kept, err := store.Load(ctx, a)
+		if err != nil {
+			return last, err
+		}
+		if kept.Snapshot == nil || kept.Snapshot.Signs == nil {
+			continue
+		}
+		if last == nil {
+			last = kept.Snapshot
+		}
+		if !report.SameSigns(kept.Snapshot.Signs, now.Signs) {
+			return kept.Snapshot, nil
+		}
+	}
+	return last, nil
+}

@@ -1,0 +1,94 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
+	"weltaxis/internal/history"
+)
+
+// Kept is what is kept of a site beside a result; nothing where nothing is kept.
+type Kept struct {
+	Audits  []history.Audit // the oldest first
+	Changes []fix.LogLine   // of the journal
+	Runs    []*Work         // of those that are in the journal, what is kept of them
+	Signs   *facts.Snapshot // the last look that saw other signs of what the site runs on; nil for none
+}
+
+// What a document tells of what was done: so far back, and so many runs.
+const (
+	doneSince = 31 * 24 * time.Hour
+	doneRuns  = 8
+)
+
+// A Done is a run of changes, in words.
+type Done struct {
+	Run     string
+	At      time.Time
+	Says    string   // how many changes, and what came of them
+	Changes []string // what stands of them: what, from what, to what
+	Settled []Brief  // what did not deviate any more after it
+}
+
+// DoneOf are the runs of the month before a moment, the newest first.
+func DoneOf(k Kept, taken time.Time) (done []Done) {
+	for _, e := range slices.Backward(Past(nil, k.Changes).Events) {
+		at := begun(e.Changes[0])
+		if at.After(taken) || taken.Sub(at) > doneSince || len(done) == doneRuns {
+			continue
+		}
+		d := Done{Run: e.Run, At: at}
+		back, broke := 0, 0
+		for _, c := range e.Changes {
+			switch c.Event {
+			case fix.Done:
+				d.Changes = append(d.Changes, changeInWords(c))
+			case fix.TakenBackByUndo:
+				back++
+			case fix.TakenBack:
+				broke++
+			}
+		}
+		made := len(d.Changes) + back + broke
+		if made == 0 {
+			continue
+		}
+		d.Says = Count(made, "change was made", "changes were made")
+		if i := slices.IndexFunc(k.Runs, func(w *Work) bool { return w.Run == e.Run }); i >= 0 {
+			work := k.Runs[i]
+			took := 0
+			for _, m := range work.Changes {
+				if m.Result == fix.Took {
+					took++
+				}
+			}
+			if work.Unseen() {
+				d.Says += "; nobody could look afterwards"
+			} else {
+				d.Settled = work.Settled
+				d.Says += fmt.Sprintf(", %d seen to have taken; %s", took, Count(len(work.Settled), "matter deviated no more", "matters deviated no more"))
+			}
+		}
+		if broke > 0 {
+			d.Says += fmt.Sprintf("; %d taken back at once, since something broke", broke)
+		}
+		if back > 0 {
+			d.Says += fmt.Sprintf("; %d taken back since", back)
+		}
+		d.Says += "."
+		done = append(done, d)
+	}
+	return done
+}
+
+// changeInWords is a change of the journal in a line.
+func changeInWords(c fix.LogLine) string {
+	if c.From+c.To == "" {
+		return c.Title()
+	}
+	return fmt.Sprintf("%s: %s → %s", c.Title(), facts.Shorten(cmp.Or(c.From, "nothing"), 60), facts.Shorten(cmp.Or(c.To, "nothing"), 60))
+}

@@ -1,0 +1,84 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/width"
+)
+
+// A Preview is a page as it is found and shared.
+type Preview struct {
+	Page   *facts.Page
+	Hidden string // why search engines do not show it; "" when they do
+	Crumbs string // its address, as a result shows it
+	Wide   Found  // on a wide screen
+	Narrow Found  // on a narrow one
+	Card   Card
+}
+
+// Found is what a search result says of a page, cut where it is cut.
+type Found struct{ Title, About string }
+
+// A Card is what somebody is shown who is sent a page.
+type Card struct {
+	Host, Title, About string
+	Picture            string // its address, "" when there is none
+	Says               string // of the picture
+}
+
+// How much of a text a card has room for, in letters.
+const (
+	cardTitle = 90
+	cardAbout = 110
+)
+
+// What stands where a page says nothing.
+const (
+	noTitle       = "(no title: the search engine makes one up)"
+	noDescription = "(no description: the search engine takes a piece of the page)"
+)
+
+// PreviewOf is a page as it is found and shared.
+func PreviewOf(page *facts.Page) Preview {
+	p := Preview{Page: page, Crumbs: crumbs(page.Address)}
+	switch {
+	case page.HiddenBy != "":
+		p.Hidden = "Search engines do not show it: " + strings.TrimPrefix(page.Robots, "not listed: ")
+	case page.Elsewhere:
+		p.Hidden = "It is " + page.Robots
+	case !page.Indexable:
+		p.Hidden = "Search engines do not show it: " + page.Robots
+	}
+	title, about := cmp.Or(page.Title, noTitle), cmp.Or(page.Description, noDescription)
+	p.Wide = Found{width.Cut(title, width.TitleSize, width.WideTitle), width.Cut(about, width.DescriptionSize, width.WideDescription)}
+	p.Narrow = Found{width.Cut(title, width.TitleSize, width.NarrowTitle), width.Cut(about, width.DescriptionSize, width.NarrowDescription)}
+	p.Card = Card{Host: facts.URLHost(page.Address), Title: facts.Shorten(cmp.Or(page.CardTitle, page.Title), cardTitle),
+		About: facts.Shorten(cmp.Or(page.CardText, page.Description), cardAbout), Picture: page.CardImage}
+	switch {
+	case page.CardImage == "":
+		p.Card.Says = "no picture: the network takes any, or none"
+	case page.CardWidth == 0:
+		p.Card.Says = "a picture that could not be fetched"
+	default:
+		p.Card.Says = fmt.Sprintf("a picture of %d × %d pixels", page.CardWidth, page.CardHeight)
+	}
+	return p
+}
+
+// crumbs is an address as a search result shows it.
+func crumbs(address string) string {
+	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(address, "https://"), "http://"), "/"), "/", " › ")
+}
+
+// homePage is the home page, nil when it was not seen.
+func homePage(s *facts.Snapshot) *facts.Page {
+	i := slices.IndexFunc(s.Pages, func(p facts.Page) bool { return p.Path == "/" && p.Status == 200 })
+	if i < 0 {
+		return nil
+	}
+	return &s.Pages[i]
+}
