@@ -124,7 +124,7 @@ func timesChart(t report.PageTimes) template.HTML {
 	c.text(left, 0, "quiet", "0")
 	c.at(plotEnd-2, 0, c.height+chartBar, "quiet end", pace.Milliseconds(most))
 	c.next()
-	return c.drawn("Times to the first byte of " + t.Path + ", request by request; the table below has the numbers.")
+	return c.drawn("Times to the first byte of " + t.Name + ", request by request; the table below has the numbers.")
 }
 
 // keptScale is how far along the scale a time lies for which something is kept, from 0 to 1 for a year: by its power of ten.

@@ -64,7 +64,7 @@ func TestRowsAreDrawnToOneScale(t *testing.T) {
 }
 
 func TestTimesAreDrawnOneByOne(t *testing.T) {
-	drawing := string(timesChart(report.PageTimes{Path: `/"><script>`, Plain: []float64{1, 2, 100}, Around: []float64{40, 50}, Sum: pace.Summary{Median: 2}, Beside: pace.Summary{Median: 45}}))
+	drawing := string(timesChart(report.PageTimes{Name: `/"><script>`, Plain: []float64{1, 2, 100}, Around: []float64{40, 50}, Sum: pace.Summary{Median: 2}, Beside: pace.Summary{Median: 45}}))
 	fits(t, drawing)
 	counts := wellFormed(t, drawing)
 	assert.Equal(t, 5, counts["circle"], "a mark for each request")

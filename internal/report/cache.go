@@ -65,7 +65,7 @@ func CacheOf(r *audit.Result, path string) (*CacheWay, error) {
 	c := &cacheReader{r: r}
 	found := false
 	for _, p := range r.Snapshot.Pages {
-		if p.Path == path {
+		if p.Path == path && !found { // under several addresses it is the first that was met
 			c.page, found = p, true
 		}
 	}
@@ -76,7 +76,7 @@ func CacheOf(r *audit.Result, path string) (*CacheWay, error) {
 		return nil, fmt.Errorf("there is no page at %s that answers; weltaxis pages lists those that do", path)
 	}
 	for i := range r.Snapshot.Repeats {
-		if r.Snapshot.Repeats[i].Path == path {
+		if r.Snapshot.Repeats[i].Address == c.page.Address {
 			c.repeat = &r.Snapshot.Repeats[i]
 		}
 	}

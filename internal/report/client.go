@@ -59,7 +59,7 @@ type ClientEntry struct {
 
 // A ClientPage is a page as every visitor finds it.
 type ClientPage struct {
-	Path, Title         string
+	Name, Title         string
 	Words, KiB, Matters int
 }
 
@@ -115,14 +115,14 @@ func ClientOf(r *Report, k Kept) *Client {
 	var pages []*facts.Page
 	for _, row := range d.Pages {
 		if row.Status == 200 && (row.Indexable || row.Meant) && row.Linked {
-			shown[row.Path] = true
+			shown[row.Address] = true
 			pages = append(pages, row.Page)
-			c.Pages = append(c.Pages, ClientPage{row.Path, row.Title, row.Words, row.Weight, len(row.Deviates)})
+			c.Pages = append(c.Pages, ClientPage{row.Name, row.Title, row.Words, row.Weight, len(row.Deviates)})
 		}
 	}
-	c.Weights = weightsOf(pages)
+	c.Weights = weightsOf(pages, namesOf(r.Snapshot))
 	for _, p := range d.Others() {
-		if shown[p.Page.Path] {
+		if shown[p.Page.Address] {
 			c.Others = append(c.Others, p)
 		}
 	}
@@ -133,7 +133,7 @@ func ClientOf(r *Report, k Kept) *Client {
 		}
 	}
 	for _, t := range d.Times {
-		if shown[t.Path] {
+		if shown[t.Address] {
 			t.Says = "" // how the cache was got around is nobody else's business
 			c.Times = append(c.Times, t)
 		}

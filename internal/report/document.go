@@ -18,10 +18,10 @@ type Document struct {
 	NotLooked string // where nobody looked; "" when all sides were looked at
 	Done      []Done // the newest first
 	Areas     []DocumentArea
-	Course    *Course         // nil when too few audits are kept
-	Pages     []audit.PageRow // those with the most trouble first
-	Previews  []Preview       // of pages that answer, the home page first if it was seen
-	Weights   []Weighed       // the heaviest first
+	Course    *Course        // nil when too few audits are kept
+	Pages     []DocumentPage // those with the most trouble first
+	Previews  []Preview      // of pages that answer, the home page first if it was seen
+	Weights   []Weighed      // the heaviest first
 	Times     []PageTimes
 	Caches    []*CacheWay // of the home page and an inner one
 	Roles     []Role      // the tree of files
@@ -63,6 +63,12 @@ type DocumentEntry struct {
 	Cites   []string
 }
 
+// A DocumentPage is a page of the table.
+type DocumentPage struct {
+	audit.PageRow
+	Name string
+}
+
 // A DocumentHeld is a rule that holds.
 type DocumentHeld struct {
 	Rule, Expected string
@@ -70,17 +76,20 @@ type DocumentHeld struct {
 
 // DocumentOf puts a report into a document, with what is kept of the site.
 func DocumentOf(r *Report, k Kept) *Document {
-	tree := r.Result.Tree()
-	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.Audits, r.Taken), Pages: r.Result.Pages(), Times: timesOf(r.Snapshot),
+	tree, n := r.Result.Tree(), namesOf(r.Snapshot)
+	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.Audits, r.Taken), Times: timesOf(r.Snapshot, n),
 		Roles: RolesOf(tree), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
 	var answer []*facts.Page
-	for _, row := range d.Pages {
+	for _, row := range r.Result.Pages() {
+		d.Pages = append(d.Pages, DocumentPage{row, n.of(row.Path, row.Address)})
 		if row.Status == http.StatusOK {
 			answer = append(answer, row.Page)
-			d.Previews = append(d.Previews, PreviewOf(row.Page))
+			preview := PreviewOf(row.Page)
+			preview.Name = n.of(row.Path, row.Address)
+			d.Previews = append(d.Previews, preview)
 		}
 	}
-	d.Weights = weightsOf(answer)
+	d.Weights = weightsOf(answer, n)
 	d.Caches = cachesOf(r.Result, answer)
 	for _, name := range baseline.Areas {
 		area := DocumentArea{Name: name, About: r.Rules.About(name)}

@@ -83,21 +83,21 @@ func TestTheHeaviestPages(t *testing.T) {
 		pages = append(pages, &facts.Page{Path: string(rune('a' + i)), Status: 200, Sent: 1500, Weight: i})
 	}
 	pages[19].Status = 404
-	list := weightsOf(pages)
+	list := weightsOf(pages, nil)
 	require.Len(t, list, heaviest)
 	assert.Equal(t, "s", list[0].Path)
 	assert.Equal(t, []int{2, 16}, []int{list[0].Markup, list[0].Rest})
-	assert.Equal(t, []int{1, 0}, []int{weightsOf(pages[:2])[0].Markup, weightsOf(pages[:2])[0].Rest}, "no part is more than the whole")
+	assert.Equal(t, []int{1, 0}, []int{weightsOf(pages[:2], nil)[0].Markup, weightsOf(pages[:2], nil)[0].Rest}, "no part is more than the whole")
 	var old facts.Page
 	require.NoError(t, old.UnmarshalJSON([]byte(`{"status":200}`)))
-	assert.Empty(t, weightsOf([]*facts.Page{&old}), "a snapshot that does not hold it says nothing")
+	assert.Empty(t, weightsOf([]*facts.Page{&old}, nil), "a snapshot that does not hold it says nothing")
 }
 
 func TestTimesThatWereMeasured(t *testing.T) {
 	s := &facts.Snapshot{Seen: facts.Seen{Repeats: []facts.Repeat{
 		{Path: "/", Kind: "home", Asks: 4, Hits: 3, Then: "hit", FirstBytes: []float64{1, 3, 2}, AroundBytes: []float64{9}, GainWhy: "the cache is faster"},
 		{Path: "/few", Kind: "content", FirstBytes: []float64{1, 2}}, {Path: "/none", Kind: "missing", FirstBytes: []float64{1, 2, 3}}, {Path: "/dumb", Kind: "content", Asks: 3, Then: "untold", FirstBytes: []float64{1, 2, 3}}}}}
-	list := timesOf(s)
+	list := timesOf(s, nil)
 	require.Len(t, list, 2)
 	assert.Equal(t, "3 of 4 answered by a cache", list[0].Kept)
 	assert.Equal(t, "The cache is faster.", list[0].Says)

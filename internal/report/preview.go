@@ -3,7 +3,6 @@ package report
 import (
 	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
@@ -13,7 +12,9 @@ import (
 // A Preview is a page as it is found and shared.
 type Preview struct {
 	Page   *facts.Page
+	Name   string // its path, or its address where another page has the same path
 	Hidden string // why search engines do not show it; "" when they do
+	Barely string // the same without the site's own words
 	Crumbs string // its address, as a result shows it
 	Wide   Found  // on a wide screen
 	Narrow Found  // on a narrow one
@@ -44,14 +45,16 @@ const (
 
 // PreviewOf is a page as it is found and shared.
 func PreviewOf(page *facts.Page) Preview {
-	p := Preview{Page: page, Crumbs: crumbs(page.Address)}
+	p := Preview{Page: page, Name: page.Path, Crumbs: crumbs(page.Address)}
 	switch {
 	case page.HiddenBy != "":
-		p.Hidden = "Search engines do not show it: " + strings.TrimPrefix(page.Robots, "not listed: ")
+		p.Barely = "Search engines do not show it"
+		p.Hidden = p.Barely + ": " + strings.TrimPrefix(page.Robots, "not listed: ")
 	case page.Elsewhere:
-		p.Hidden = "It is " + page.Robots
+		p.Barely, p.Hidden = "Search engines show it under another address", "It is "+page.Robots
 	case !page.Indexable:
-		p.Hidden = "Search engines do not show it: " + page.Robots
+		p.Barely = "Search engines do not show it"
+		p.Hidden = p.Barely + ": " + page.Robots
 	}
 	title, about := cmp.Or(page.Title, noTitle), cmp.Or(page.Description, noDescription)
 	p.Wide = Found{width.Cut(title, width.TitleSize, width.WideTitle), width.Cut(about, width.DescriptionSize, width.WideDescription)}
@@ -74,11 +77,20 @@ func crumbs(address string) string {
 	return strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(address, "https://"), "http://"), "/"), "/", " › ")
 }
 
-// homePage is the home page, nil when it was not seen.
-func homePage(s *facts.Snapshot) *facts.Page {
-	i := slices.IndexFunc(s.Pages, func(p facts.Page) bool { return p.Path == "/" && p.Status == 200 })
-	if i < 0 {
-		return nil
+// names are what pages are called by: their paths, or addresses where a path is that of several.
+type names map[string]int
+
+func namesOf(s *facts.Snapshot) names {
+	n := names{}
+	for i := range s.Pages {
+		n[s.Pages[i].Path]++
 	}
-	return &s.Pages[i]
+	return n
+}
+
+func (n names) of(path, address string) string {
+	if n[path] > 1 && address != "" {
+		return address
+	}
+	return path
 }
