@@ -51,7 +51,7 @@ func largeReport(t testing.TB, pages int, words []string, only ...string) *repor
 			path = "/"
 		}
 		s.Pages = append(s.Pages, facts.Page{Address: "https://a.example" + path, Path: path, Kind: "content", Status: 200, Linked: true, Title: say(i), Titles: 2, Description: say(i + 1), Descriptions: 2, Robots: say(i + 2), Indexable: true,
-			Canonicals: 2, CanonicalWorks: "answers", Charset: say(i + 3), Headings: i % 3, CardTitle: say(i + 4), CardText: say(i + 5), CardImage: say(i + 6), Weight: i % 40, Sent: i % 9000})
+			Canonicals: 2, CanonicalWorks: "answers", Charset: say(i + 3), Headings: i % 3, CardTitle: say(i + 4), CardText: say(i + 5), CardImage: say(i + 6), CardUnseen: say(i + 7), Language: say(i), Weight: i % 40, Sent: i % 9000})
 	}
 	inside(s, say)
 	return report.New(audit.Judge(rules, s, audit.Options{Only: only}))
@@ -248,7 +248,7 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 		r.Snapshot.Pages[i].Indexable = i > 0
 	}
 	home := &r.Snapshot.Pages[0]
-	home.Title, home.Description, home.CardTitle, home.CardText, home.CardImage = "Front of house", "Every evening at eight", "", "", "https://a.example/INSIDE.png"
+	home.Title, home.Description, home.CardTitle, home.CardText, home.CardImage, home.Language = "Front of house", "Every evening at eight", "", "", "https://a.example/INSIDE.png", "en"
 	r.Words.Gaps, r.Words.Due, r.Words.Lapsed = []string{"INSIDE"}, []string{"INSIDE"}, []string{"INSIDE", "INSIDE"}
 	r.Words.Accepted = []report.Accepted{{Rule: "titles.site-own", Says: "INSIDE", Because: "INSIDE"}}
 	administrators, _ := laid(t, r)
@@ -275,7 +275,7 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 	var rest bytes.Buffer
 	require.NoError(t, html.Render(&rest, tree))
 	assert.NotContains(t, rest.String(), "INSIDE")
-	for _, said := range []string{"Search engines do not show it.", "a.example Front of house Every evening at eight", "a picture that could not be fetched a.example Front of house Every evening at eight", "1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "8 signs tell strangers what the site runs on; at the look of 21 November 2026, 12:00 UTC it was 1.", "4 changes were made, 1 seen to have taken; 1 matter deviated no more; 1 taken back at once", "1 matter to come back to now.", "could not be judged"} {
+	for _, said := range []string{"Search engines do not show it.", "a.example Front of house Every evening at eight", "a picture that could not be looked at a.example Front of house Every evening at eight", "1 thing that was asked for could not be seen.", "1 matter was accepted", "2 acceptances are over.", "8 signs tell strangers what the site runs on; at the look of 21 November 2026, 12:00 UTC it was 1.", "4 changes were made, 1 seen to have taken; 1 matter deviated no more; 1 taken back at once", "1 matter to come back to now.", "could not be judged"} {
 		assert.Contains(t, words(tree), said)
 	}
 }

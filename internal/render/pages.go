@@ -137,7 +137,7 @@ func (p Sheet) card(card report.Card) {
 	p.line("as a card, when shared")
 	const columns = 52
 	var lines []string
-	for _, part := range []string{card.Picture, card.Says} {
+	for _, part := range []string{card.Picture, card.Says, card.Unseen} {
 		if part != "" {
 			lines = append(lines, wrap(Safe(part), columns)...)
 		}

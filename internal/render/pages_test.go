@@ -72,11 +72,12 @@ func TestPreview(t *testing.T) {
 	assert.Contains(t, text, " …")
 	assert.Contains(t, text, "1200 × 630 pixels")
 
-	text = preview(facts.Page{Address: "http://a.example/", Robots: "not listed: the tag says so", CardImage: "x\x07"}, 60)
+	text = preview(facts.Page{Address: "http://a.example/", Robots: "not listed: the tag says so", CardImage: "x\x07", CardUnseen: "it answers 404"}, 60)
 	assert.Contains(t, text, "Search engines do not show it: not listed")
 	assert.Contains(t, text, "(no title")
 	assert.Contains(t, text, "(no description")
-	assert.Contains(t, text, "could not be fetched")
+	assert.Contains(t, text, "could not be looked at")
+	assert.Contains(t, text, "it answers 404")
 	assert.NotContains(t, text, "\x07")
 	assert.Contains(t, preview(facts.Page{Address: "http://a.example/", Indexable: true}, 60), "no picture")
 }

@@ -78,6 +78,9 @@ func mayKnow(r *baseline.Rule) bool {
 func ClientOf(r *Report, k Kept) *Client {
 	d := DocumentOf(r, k)
 	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Right: clientRight(r), Since: clientSince(r), NotLooked: d.NotLooked, Course: d.Course, Home: d.Home()}
+	if c.Home != nil {
+		c.Home.Card.Unseen = ""
+	}
 	for _, done := range d.Done {
 		c.Done = append(c.Done, "On "+done.At.UTC().Format("2 January 2006")+": "+done.Says)
 	}
@@ -123,6 +126,7 @@ func ClientOf(r *Report, k Kept) *Client {
 	c.Weights = weightsOf(pages, namesOf(r.Snapshot))
 	for _, p := range d.Others() {
 		if shown[p.Page.Address] {
+			p.Card.Unseen = ""
 			c.Others = append(c.Others, p)
 		}
 	}

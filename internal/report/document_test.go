@@ -149,6 +149,6 @@ func TestAPageAsItIsFound(t *testing.T) {
 	assert.Equal(t, "www.a.example › x", p.Crumbs)
 	assert.NotEqual(t, p.Wide.Title, p.Page.Title, "it is cut")
 	assert.Equal(t, noDescription, p.Wide.About)
-	assert.Equal(t, Card{"www.a.example", p.Page.Title, "Come", "https://www.a.example/i.png", "a picture of 8 × 4 pixels"}, p.Card)
+	assert.Equal(t, Card{"www.a.example", p.Page.Title, "Come", "https://www.a.example/i.png", "a picture of 8 × 4 pixels", ""}, p.Card)
 	assert.Equal(t, "Search engines do not show it: the tag says so", PreviewOf(&facts.Page{HiddenBy: "tag", Robots: "not listed: the tag says so"}).Hidden)
 }

@@ -29,6 +29,7 @@ type Card struct {
 	Host, Title, About string
 	Picture            string // its address, "" when there is none
 	Says               string // of the picture
+	Unseen             string // why nobody could tell how large it is
 }
 
 // How much of a text a card has room for, in letters.
@@ -65,7 +66,7 @@ func PreviewOf(page *facts.Page) Preview {
 	case page.CardImage == "":
 		p.Card.Says = "no picture: the network takes any, or none"
 	case page.CardWidth == 0:
-		p.Card.Says = "a picture that could not be fetched"
+		p.Card.Says, p.Card.Unseen = "a picture that could not be looked at", page.CardUnseen
 	default:
 		p.Card.Says = fmt.Sprintf("a picture of %d × %d pixels", page.CardWidth, page.CardHeight)
 	}
