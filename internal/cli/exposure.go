@@ -60,10 +60,14 @@ func (p *program) lastOther(ctx context.Context, args []string, now *facts.Snaps
 	var last *facts.Snapshot
 	audits, err := store.List(ctx, historyOf(s))
 	if err == nil {
-		last, err = otherSigns(ctx, store, audits, now, maxBack)
+		earlier := before(audits, now)
+		last, err = otherSigns(ctx, store, earlier[:min(len(earlier), maxBack)], now)
 	}
 	if err != nil {
 		slog.Warn("earlier audits could not be read, so nothing stands beside this look", "error", err)
 	}
 	return last
 }
+
+// maxBack is how many audits are gone back for one that saw other signs.
+const maxBack = 20

@@ -99,7 +99,7 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot) 
 		k.Runs, err = runs(ctx, store, s, k.Changes, of.Taken)
 	}
 	if err == nil {
-		k.Signs, err = otherSigns(ctx, store, k.Audits, of, pageBack)
+		k.Signs, err = otherSigns(ctx, store, monthBefore(k.Audits, of), of)
 	}
 	if err != nil {
 		slog.Warn("earlier audits could not be read, so what they would tell is missing", "error", err)
@@ -142,36 +142,40 @@ func workOf(ctx context.Context, store *history.Store, s *site.Site, name string
 	return work, nil
 }
 
-// How many audits are gone back for one that saw other signs: where that is all that is asked for, and for a page.
-const (
-	maxBack  = 20
-	pageBack = 5
-)
+// before are the audits that were kept before a look, the newest first.
+func before(audits []history.Audit, now *facts.Snapshot) []history.Audit {
+	earlier := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !a.Taken.Before(now.Taken.Truncate(time.Second)) })
+	slices.Reverse(earlier)
+	return earlier
+}
 
-// otherSigns is the last audit before a look that saw other signs of what the site runs on, or else the last that looked for any; nil when none is
-// kept.
-func otherSigns(ctx context.Context, store *history.Store, audits []history.Audit, now *facts.Snapshot, far int) (last *facts.Snapshot, err error) {
-	back := 0
-	for _, a := range slices.Backward(audits) {
-		if !a.Taken.Before(now.Taken.Truncate(time.Second)) {
-			continue // it is this look, or a later one
-		}
-		if back++; back > far {
-			break
-		}
-		kept, err := store.Load(ctx, a)
+// monthBefore are the last audit before a look and the first of the month before it: what a page is set beside.
+func monthBefore(audits []history.Audit, now *facts.Snapshot) []history.Audit {
+	of := slices.DeleteFunc(before(audits, now), func(a history.Audit) bool { return now.Taken.Sub(a.Taken) > report.DoneSince })
+	if len(of) < 2 {
+		return of
+	}
+	return []history.Audit{of[0], of[len(of)-1]}
+}
+
+// otherSigns is the first of some audits that saw other signs of what the site runs on than a look, or else the first that looked for any; nil when
+// none did.
+func otherSigns(ctx context.Context, store *history.Store, among []history.Audit, now *facts.Snapshot) (first *facts.Snapshot, err error) {
+	for _, a := range among {
+		signs, err := store.Signs(ctx, a)
 		if err != nil {
-			return last, err
+			return first, err
 		}
-		if kept.Snapshot == nil || kept.Snapshot.Signs == nil {
+		if signs == nil {
 			continue
 		}
-		if last == nil {
-			last = kept.Snapshot
+		look := &facts.Snapshot{Taken: a.Taken, Seen: facts.Seen{Signs: signs}}
+		if !report.SameSigns(signs, now.Signs) {
+			return look, nil
 		}
-		if !report.SameSigns(kept.Snapshot.Signs, now.Signs) {
-			return kept.Snapshot, nil
+		if first == nil {
+			first = look
 		}
 	}
-	return last, nil
+	return first, nil
 }

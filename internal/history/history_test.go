@@ -128,7 +128,9 @@ func TestWhatIsForgottenIsToldAllTheSame(t *testing.T) {
 func TestAuditsComeBackAsTheyWere(t *testing.T) {
 	s := open(t, t.TempDir())
 	for day := range 60 { // over several that are kept whole
-		keepIn(t, s, look(t, day, []string{"a.one"}))
+		e := look(t, day, []string{"a.one"})
+		e.Snapshot.Signs = []facts.Telling{{Gives: "system", Name: "Brindle", Version: fmt.Sprint(day)}}
+		keepIn(t, s, e)
 	}
 	audits, err := s.List(t.Context(), theatre)
 	require.NoError(t, err)
@@ -141,6 +143,10 @@ func TestAuditsComeBackAsTheyWere(t *testing.T) {
 		assert.Equal(t, 100+day, *audits[day].Measures.Weight)
 		assert.Len(t, k.Verdicts.Deviations, 1)
 		assert.JSONEq(t, string(look(t, day, []string{"a.one"}).Result), string(k.Result))
+		signs, err := s.Signs(t.Context(), audits[day])
+		require.NoError(t, err)
+		assert.Equal(t, k.Snapshot.Signs, signs)
+		assert.Equal(t, fmt.Sprint(day), signs[0].Version)
 	}
 	other, err := s.List(t.Context(), Site{"Theatre", "https://else.example"})
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -64,6 +65,24 @@ func (s *Store) Load(ctx context.Context, a Audit) (*Kept, error) {
 		return nil, s.explained(err)
 	}
 	return unwrap(unpacked, a)
+}
+
+// Signs gives what an audit saw of what strangers can tell, and nothing else of it; there is nothing where it did not look.
+func (s *Store) Signs(ctx context.Context, a Audit) ([]facts.Telling, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
+	unpacked, err := payload(ctx, s.db, a.ID)
+	if err != nil {
+		return nil, s.explained(err)
+	}
+	seen, _, _ := bytes.Cut(unpacked, []byte("\n"))
+	var of struct {
+		Signs []facts.Telling `json:"signs"`
+	}
+	if err := json.Unmarshal(seen, &of); err != nil {
+		return nil, fmt.Errorf("what is kept of audit %d is not understood: %w", a.ID, err)
+	}
+	return of.Signs, nil
 }
 
 // Find gives an audit of a site by its number, or the last up to the end of a day, as 2026-03-05.

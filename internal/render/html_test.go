@@ -247,6 +247,7 @@ func TestAClientIsToldNothingOfTheInside(t *testing.T) {
 	for i := range r.Snapshot.Pages {
 		r.Snapshot.Pages[i].Indexable = i > 0
 	}
+	r.Snapshot.Pages = append(r.Snapshot.Pages, facts.Page{Address: "https://a.example/gate/", Path: "/gate/", Kind: "sign-in", Status: 200, Linked: true, Indexable: true, Title: "INSIDE"})
 	home := &r.Snapshot.Pages[0]
 	home.Title, home.Description, home.CardTitle, home.CardText, home.CardImage, home.Language = "Front of house", "Every evening at eight", "", "", "https://a.example/INSIDE.png", "en"
 	r.Words.Gaps, r.Words.Due, r.Words.Lapsed = []string{"INSIDE"}, []string{"INSIDE"}, []string{"INSIDE", "INSIDE"}

@@ -66,6 +66,9 @@ type ClientPage struct {
 // guarded are the areas whose particulars help whoever means harm.
 var guarded = []string{"hardening", "permissions", "runtime", "upkeep"}
 
+// backstage are kinds of pages that are no client's business.
+var backstage = []string{"sign-in", "error"}
+
 // namesSetting finds names of settings, and of what is said in the site file.
 var namesSetting = regexp.MustCompile(`\b[a-z]+\.[a-z_]+`)
 
@@ -117,7 +120,7 @@ func ClientOf(r *Report, k Kept) *Client {
 	shown := map[string]bool{}
 	var pages []*facts.Page
 	for _, row := range d.Pages {
-		if row.Status == 200 && (row.Indexable || row.Meant) && row.Linked {
+		if row.Status == 200 && (row.Indexable || row.Meant) && row.Linked && !slices.Contains(backstage, row.Kind) {
 			shown[row.Address] = true
 			pages = append(pages, row.Page)
 			c.Pages = append(c.Pages, ClientPage{row.Name, row.Title, row.Words, row.Weight, len(row.Deviates)})

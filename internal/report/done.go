@@ -19,11 +19,11 @@ type Kept struct {
 	Signs   *facts.Snapshot // the last look that saw other signs of what the site runs on; nil for none
 }
 
-// What a document tells of what was done: so far back, and so many runs.
-const (
-	doneSince = 31 * 24 * time.Hour
-	doneRuns  = 8
-)
+// DoneSince is how far back a document tells of what was done.
+const DoneSince = 31 * 24 * time.Hour
+
+// doneRuns is of how many runs it tells.
+const doneRuns = 8
 
 // A Done is a run of changes, in words.
 type Done struct {
@@ -38,7 +38,7 @@ type Done struct {
 func DoneOf(k Kept, taken time.Time) (done []Done) {
 	for _, e := range slices.Backward(Past(nil, k.Changes).Events) {
 		at := begun(e.Changes[0])
-		if at.After(taken) || taken.Sub(at) > doneSince || len(done) == doneRuns {
+		if at.After(taken) || taken.Sub(at) > DoneSince || len(done) == doneRuns {
 			continue
 		}
 		d := Done{Run: e.Run, At: at}
