@@ -60,7 +60,7 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 			if err := p.write(p.text(func(out render.Sheet) {
 				render.Text(out, result, detail(brief, full))
 				render.Note(out, note)
-			}), jsonForm(result), page.form(result, func() report.Kept { return p.keptOf(c.Context(), s, result.Snapshot) })); err != nil {
+			}), jsonForm(result), page.form(result, func() report.Kept { return p.keptOf(c.Context(), s, result.Snapshot, numberOf(result)) })); err != nil {
 				return err
 			}
 			switch {
@@ -91,4 +91,12 @@ func detail(brief, full bool) render.Detail {
 		return render.Full
 	}
 	return render.Usual
+}
+
+// numberOf is the number of an audit in the history, 0 when it is not kept.
+func numberOf(r *report.Report) int64 {
+	if r.History == nil {
+		return 0
+	}
+	return r.History.Audit
 }

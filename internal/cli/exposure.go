@@ -60,7 +60,7 @@ func (p *program) lastOther(ctx context.Context, args []string, now *facts.Snaps
 	var last *facts.Snapshot
 	audits, err := store.List(ctx, historyOf(s))
 	if err == nil {
-		earlier := before(audits, now)
+		earlier := before(audits, 0)
 		last, err = otherSigns(ctx, store, earlier[:min(len(earlier), maxBack)], now)
 	}
 	if err != nil {

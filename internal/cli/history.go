@@ -140,7 +140,7 @@ of a run with before and after side by side. The page of an audit is made of wha
 			if err != nil {
 				return err
 			}
-			return p.write(page.form(again, func() report.Kept { return p.keptOf(c.Context(), s, again.Snapshot) }))
+			return p.write(page.form(again, func() report.Kept { return p.keptOf(c.Context(), s, again.Snapshot, a.ID) }))
 		},
 		Example: "  weltaxis history show 12 --site mysite\n  weltaxis history show 2026-03-05 --site mysite\n  weltaxis history show 20260305T101112 --site mysite\n  weltaxis history show 20260305T101112 --site mysite --format html --output work.html",
 	})), "text", "json", "html"), &page)

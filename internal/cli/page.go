@@ -80,8 +80,10 @@ func (as *paging) form(r *report.Report, kept func() report.Kept) form {
 	}}
 }
 
-// keptOf is what is kept of a site beside a result; nothing for an address, and for a snapshot. What cannot be read is said, and missing.
-func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot) (k report.Kept) {
+// keptOf is what is kept of a site beside a look; nothing for an address, and for a snapshot. The number is that of the look, 0 when it is not kept.
+// What cannot be read is said, and missing.
+func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot, number int64) (k report.Kept) {
+	k.Audit = number
 	if s == nil || s.Path == s.Address() {
 		return k
 	}
@@ -96,10 +98,10 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot) 
 	}
 	defer store.Close()
 	if k.Audits, err = store.List(ctx, historyOf(s)); err == nil {
-		k.Runs, err = runs(ctx, store, s, k.Changes, of.Taken)
+		k.Runs, err = runs(ctx, store, s, k, of.Taken)
 	}
 	if err == nil {
-		k.Signs, err = otherSigns(ctx, store, monthBefore(k.Audits, of), of)
+		k.Signs, err = otherSigns(ctx, store, monthBefore(before(k.Audits, number), of.Taken), of)
 	}
 	if err != nil {
 		slog.Warn("earlier audits could not be read, so what they would tell is missing", "error", err)
@@ -108,12 +110,12 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot) 
 }
 
 // runs are those of the changes of which something is kept, as far back as is told of them.
-func runs(ctx context.Context, store *history.Store, s *site.Site, changes []fix.LogLine, taken time.Time) (list []*report.Work, err error) {
+func runs(ctx context.Context, store *history.Store, s *site.Site, k report.Kept, taken time.Time) (list []*report.Work, err error) {
 	names, err := store.Runs(ctx, historyOf(s))
 	if err != nil {
 		return nil, err
 	}
-	for _, done := range report.DoneOf(report.Kept{Changes: changes}, taken) {
+	for _, done := range report.DoneOf(k, taken) {
 		if _, there := names[done.Run]; !there {
 			continue
 		}
@@ -142,16 +144,16 @@ func workOf(ctx context.Context, store *history.Store, s *site.Site, name string
 	return work, nil
 }
 
-// before are the audits that were kept before a look, the newest first.
-func before(audits []history.Audit, now *facts.Snapshot) []history.Audit {
-	earlier := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !a.Taken.Before(now.Taken.Truncate(time.Second)) })
+// before are the audits that were kept before one, the newest first; all before one that is not kept.
+func before(audits []history.Audit, number int64) []history.Audit {
+	earlier := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return number != 0 && a.ID >= number })
 	slices.Reverse(earlier)
 	return earlier
 }
 
-// monthBefore are the last audit before a look and the first of the month before it: what a page is set beside.
-func monthBefore(audits []history.Audit, now *facts.Snapshot) []history.Audit {
-	of := slices.DeleteFunc(before(audits, now), func(a history.Audit) bool { return now.Taken.Sub(a.Taken) > report.DoneSince })
+// monthBefore are the newest of the audits before a look and the first of the month before it: what a page is set beside.
+func monthBefore(earlier []history.Audit, taken time.Time) []history.Audit {
+	of := slices.DeleteFunc(slices.Clone(earlier), func(a history.Audit) bool { return taken.Sub(a.Taken) > report.DoneSince })
 	if len(of) < 2 {
 		return of
 	}

@@ -42,8 +42,8 @@ func TestWhatWasDone(t *testing.T) {
 		"unseen": {Kept{Changes: []fix.LogLine{change(day, 1, fix.Done)}, Runs: []*Work{{Run: last, Changes: took(fix.Took)}}}, []string{"1 change was made; nobody could look afterwards."}},
 		"taken back": {Kept{Changes: []fix.LogLine{change(day, 1, fix.TakenBackByUndo), change(day, 2, fix.TakenBack), change(day, 3, fix.Done)}},
 			[]string{"3 changes were made; 1 taken back at once, since something broke; 1 taken back since."}},
-		"long ago, and later": {Kept{Changes: []fix.LogLine{change(40*day, 1, fix.Done), change(-day, 2, fix.Done)}}, nil},
-		"the newest first":    {Kept{Changes: []fix.LogLine{change(3*day, 1, fix.Done), change(day, 2, fix.Done), change(day, 3, fix.Done)}}, []string{"2 changes were made.", "1 change was made."}},
+		"long ago":         {Kept{Changes: []fix.LogLine{change(40*day, 1, fix.Done)}}, nil},
+		"the newest first": {Kept{Changes: []fix.LogLine{change(3*day, 1, fix.Done), change(day, 2, fix.Done), change(day, 3, fix.Done)}}, []string{"2 changes were made.", "1 change was made."}},
 	} {
 		var said []string
 		for _, d := range DoneOf(of.kept, noon) {
@@ -53,6 +53,15 @@ func TestWhatWasDone(t *testing.T) {
 	}
 	done := DoneOf(Kept{Changes: []fix.LogLine{change(day, 1, fix.Done), change(day, 2, fix.TakenBackByUndo)}}, noon)
 	assert.Equal(t, []string{"debug.on: yes → no"}, done[0].Changes, "what was taken back does not stand")
+
+	// An audit before a run and one after it may be of the same second.
+	quick := Kept{Changes: []fix.LogLine{change(0, 1, fix.Done)}}
+	quick.Audits = []history.Audit{{ID: 7, Run: quick.Changes[0].Run}, {ID: 8, Run: quick.Changes[0].Run}}
+	for audit, runs := range map[int64]int{6: 0, 7: 0, 8: 1, 9: 1, 0: 1} {
+		quick.Audit = audit
+		assert.Len(t, DoneOf(quick, noon), runs, audit)
+	}
+	assert.Empty(t, DoneOf(Kept{Audit: 3, Changes: []fix.LogLine{change(-day, 1, fix.Done)}}, noon), "it came later")
 
 	var many []fix.LogLine
 	for i := range 20 {
@@ -66,15 +75,16 @@ func TestACourseIsOfWholeAudits(t *testing.T) {
 	for i := range 60 {
 		audits = append(audits, history.Audit{ID: int64(i), Taken: noon.Add(time.Duration(i-60) * time.Hour), Part: map[bool]string{true: "titles"}[i%2 == 1]})
 	}
-	c := courseOf(audits, noon)
+	c := courseOf(audits)
 	require.NotNil(t, c)
 	assert.Len(t, c.Audits, 30)
 	for _, trend := range c.Trends {
 		assert.Len(t, trend.Values, len(c.Audits), trend.What)
 		assert.NotEqual(t, "first byte, ms", trend.What, "it was never seen")
 	}
-	assert.Nil(t, courseOf(audits, noon.Add(-57*time.Hour)), "two that are whole are no course")
-	assert.Len(t, courseOf(append(audits, audits...), noon).Audits, mostCourse)
+	assert.Nil(t, courseOf(audits[:4]), "two that are whole are no course")
+	assert.Len(t, courseOf(Kept{Audit: 9, Audits: audits}.upTo()).Audits, 5)
+	assert.Len(t, courseOf(append(audits, audits...)).Audits, mostCourse)
 }
 
 func TestTheHeaviestPages(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 
 // Kept is what is kept of a site beside a result; nothing where nothing is kept.
 type Kept struct {
+	Audit   int64           // the number of the look itself; 0 when it is not kept, and later than all
 	Audits  []history.Audit // the oldest first
 	Changes []fix.LogLine   // of the journal
 	Runs    []*Work         // of those that are in the journal, what is kept of them
@@ -38,7 +39,7 @@ type Done struct {
 func DoneOf(k Kept, taken time.Time) (done []Done) {
 	for _, e := range slices.Backward(Past(nil, k.Changes).Events) {
 		at := begun(e.Changes[0])
-		if at.After(taken) || taken.Sub(at) > DoneSince || len(done) == doneRuns {
+		if !k.isBefore(e.Run, at, taken) || taken.Sub(at) > DoneSince || len(done) == doneRuns {
 			continue
 		}
 		d := Done{Run: e.Run, At: at}
@@ -83,6 +84,23 @@ func DoneOf(k Kept, taken time.Time) (done []Done) {
 		done = append(done, d)
 	}
 	return done
+}
+
+// isBefore tells whether a run was made before the look. Clocks tell it to the second only, and in one second there may be an audit, a run and the
+// audit after it; so the audits that were kept for the run tell it, if there are any.
+func (k Kept) isBefore(run string, began, taken time.Time) bool {
+	if k.Audit == 0 {
+		return true
+	}
+	if i := slices.IndexFunc(k.Audits, func(a history.Audit) bool { return a.Run == run }); i >= 0 {
+		return k.Audits[i].ID < k.Audit
+	}
+	return !began.After(taken)
+}
+
+// upTo are the audits up to the look.
+func (k Kept) upTo() []history.Audit {
+	return slices.DeleteFunc(slices.Clone(k.Audits), func(a history.Audit) bool { return k.Audit != 0 && a.ID > k.Audit })
 }
 
 // changeInWords is a change of the journal in a line.

@@ -134,9 +134,9 @@ const (
 	mostCourse  = 40
 )
 
-// courseOf is the course up to a moment; nil when it is too short to be one.
-func courseOf(audits []history.Audit, taken time.Time) *Course {
-	of := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !whole(a) || a.Taken.After(taken) })
+// courseOf is the course of audits; nil when it is too short to be one.
+func courseOf(audits []history.Audit) *Course {
+	of := slices.DeleteFunc(slices.Clone(audits), func(a history.Audit) bool { return !whole(a) })
 	if len(of) < leastCourse {
 		return nil
 	}
