@@ -78,7 +78,7 @@ type DocumentHeld struct {
 func DocumentOf(r *Report, k Kept) *Document {
 	tree, n := r.Result.Tree(), namesOf(r.Snapshot)
 	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.upTo()), Times: timesOf(r.Snapshot, n),
-		Roles: RolesOf(tree), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
+		Roles: inShort(RolesOf(tree)), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
 	var answer []*facts.Page
 	for _, row := range r.Result.Pages() {
 		d.Pages = append(d.Pages, DocumentPage{row, n.of(row.Path, row.Address)})

@@ -125,6 +125,15 @@ func TestRolesOfATree(t *testing.T) {
 	assert.Equal(t, "what is run and what pages are made of", roles[1].Means)
 	assert.Empty(t, roles[2].Means)
 	assert.Nil(t, RolesOf(nil))
+
+	var many []audit.ClassRow
+	for i := range 100 {
+		many = append(many, row("code", i, map[bool]string{true: "0644"}[i > 95]))
+	}
+	short := inShort(RolesOf(many))[0]
+	assert.Len(t, short.Classes, mostClasses)
+	assert.Equal(t, []int{96, 97, 98, 99, 0}, []int{short.Classes[0].Count, short.Classes[1].Count, short.Classes[2].Count, short.Classes[3].Count, short.Classes[4].Count}, "what is amiss comes first")
+	assert.Equal(t, []int{40, 4950}, []int{short.Left, short.Entries})
 }
 
 func TestWhereNobodyLooked(t *testing.T) {

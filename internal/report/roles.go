@@ -1,6 +1,9 @@
 package report
 
 import (
+	"cmp"
+	"slices"
+
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 )
@@ -12,6 +15,26 @@ type Role struct {
 	Entries int
 	Wrong   int // classes that are not as they ought to be
 	Classes []audit.ClassRow
+	Left    int // classes that are not among them
+}
+
+// mostClasses is how many classes of a role a document shows.
+const mostClasses = 60
+
+// inShort leaves of each role what is not as it ought to be, and then as many of the others as there is room for.
+func inShort(roles []Role) []Role {
+	for i := range roles {
+		role := &roles[i]
+		if role.Left = len(role.Classes) - mostClasses; role.Left <= 0 {
+			role.Left = 0
+			continue
+		}
+		slices.SortStableFunc(role.Classes, func(a, b audit.ClassRow) int {
+			return cmp.Compare(min(len(b.Expected), 1), min(len(a.Expected), 1))
+		})
+		role.Classes = role.Classes[:mostClasses]
+	}
+	return roles
 }
 
 // roleWords say what a role means.
