@@ -161,6 +161,7 @@ func nextSteps(dir string) []render.Step {
 		{Does: "the audit beside those that were kept of earlier days", Command: d.program + " audit " + first + " --offline --brief --state " + d.at(demo.StateFolder)},
 		{Does: "what changed since then, and how the site has fared", Command: d.program + " compare " + first + " --state " + d.at(demo.StateFolder) + " && " + d.program + " history " + first + " --state " + d.at(demo.StateFolder)},
 		{Does: "the same audit there, for a program", Command: d.program + " audit " + first + " --offline --format json"},
+		{Does: "the same audit as a page, for whoever the site is kept for", Command: d.program + " audit " + first + " --offline --format html --for client --state " + d.at(demo.StateFolder) + " --output " + d.at("lantern-lane.html")},
 		{Does: "the twin with everything in order", Command: d.program + " audit " + d.at(demo.FirstSite+"-aligned") + " --offline"},
 		{Does: "serve the sites, so that they can be looked at from outside, from another terminal", Command: d.program + " demo --into " + d.at() + " --serve"},
 		{Does: "how all this came about", Command: "less " + d.at("README.md")},
