@@ -52,7 +52,7 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 			} else if k.told != "" {
 				k.tell = []string{k.told}
 			}
-			p.pictures = true
+			p.pictures = p.format == "html" || !k.forget
 			s, result, note, err := p.auditAndKeep(c.Context(), args, k, threshold)
 			if err != nil {
 				return err
