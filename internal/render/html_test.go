@@ -158,9 +158,11 @@ func loadsNothing(t *testing.T, lay func(testing.TB, *report.Report) (string, *h
 	for _, kind := range []atom.Atom{atom.Script, atom.Style, atom.Title, atom.Meta, atom.Main, atom.Header, atom.Footer} {
 		assert.Len(t, all(tree, kind), len(all(calm, kind)), kind)
 	}
-	for _, kind := range []atom.Atom{atom.Img, atom.Link, atom.Iframe, atom.Base, atom.Form, atom.Object, atom.Embed, atom.Video, atom.Audio} {
+	for _, kind := range []atom.Atom{atom.Img, atom.Iframe, atom.Base, atom.Form, atom.Object, atom.Embed, atom.Video, atom.Audio} {
 		assert.Empty(t, all(tree, kind), kind)
 	}
+	require.Len(t, all(tree, atom.Link), 1, "no icon is asked for")
+	assert.Equal(t, "data:,", attribute(all(tree, atom.Link)[0], "href"))
 	require.Len(t, all(tree, atom.Script), 1)
 	policy := attribute(all(tree, atom.Meta)[1], "content")
 	assert.True(t, strings.HasPrefix(policy, "default-src 'none'; "), policy)
@@ -171,7 +173,7 @@ func loadsNothing(t *testing.T, lay func(testing.TB, *report.Report) (string, *h
 		for _, a := range n.Attr {
 			assert.False(t, strings.HasPrefix(a.Key, "on") || a.Key == "style" || a.Key == "src" || a.Key == "srcdoc" || a.Key == "autofocus", "%s of %s", a.Key, n.Data)
 			if a.Key == "href" {
-				assert.Regexp(t, `^(#[a-z]+(-[a-z0-9]+)*|https://a.example/fine|data:image/jpeg;base64,[A-Za-z0-9+/]+=*)$`, a.Val)
+				assert.Regexp(t, `^(#[a-z]+(-[a-z0-9]+)*|https://a.example/fine|data:,|data:image/jpeg;base64,[A-Za-z0-9+/]+=*)$`, a.Val)
 			}
 		}
 	}
@@ -294,7 +296,7 @@ func TestARunIsAPage(t *testing.T) {
 		return out.String(), tree
 	}
 	markup, tree := lay()
-	for _, kind := range []atom.Atom{atom.Img, atom.Link, atom.Iframe, atom.Base, atom.Form} {
+	for _, kind := range []atom.Atom{atom.Img, atom.Iframe, atom.Base, atom.Form} {
 		assert.Empty(t, all(tree, kind), kind)
 	}
 	assert.Len(t, all(tree, atom.Script), 1)

@@ -2,6 +2,9 @@ package servertest
 
 import (
 	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,14 +22,21 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// OpenPage writes a page into a folder and has the browser open it: as wide as a telephone, a tablet and a desk it is no wider than the
+// OpenPage serves a page and has the browser open it: as wide as a telephone, a tablet and a desk it is no wider than the
 // screen, folded or not, whatever can be focused has a name, and nothing but the page itself is asked for.
 func OpenPage(t *testing.T, browser context.Context, name, markup string) {
 	t.Helper()
-	file := filepath.Join(t.TempDir(), name+".html")
-	require.NoError(t, os.WriteFile(file, []byte(markup), 0o600))
 	var mu sync.Mutex
-	asked := []string{}
+	asked, served := []string{}, []string{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		served = append(served, r.URL.Path)
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, markup)
+	}))
+	defer server.Close()
+	address := server.URL + "/" + name
 	listening, stop := context.WithCancel(browser)
 	defer stop()
 	require.NoError(t, chromedp.Listen(listening, func(event any) {
@@ -38,10 +48,7 @@ func OpenPage(t *testing.T, browser context.Context, name, markup string) {
 	}))
 	_, err := chromedp.Call(browser, network.Enable, network.EnableParams{})
 	require.NoError(t, err)
-	require.NoError(t, chromedp.Do(browser, chromedp.Navigate("file://"+file)), name)
-	mu.Lock()
-	assert.Equal(t, []string{"file://" + file}, asked, "only the page itself is asked for")
-	mu.Unlock()
+	require.NoError(t, chromedp.Do(browser, chromedp.Navigate(address)), name)
 	for _, width := range []int64{360, 768, 1280} {
 		require.NoError(t, chromedp.Do(browser, chromedp.EmulateViewport(width, 800)))
 		for _, unfold := range []string{"false", "true"} {
@@ -64,7 +71,13 @@ func OpenPage(t *testing.T, browser context.Context, name, markup string) {
 		}
 	}
 	assert.Greater(t, focusable, 5, name)
-	require.NoError(t, chromedp.Do(browser, chromedp.Navigate("file://"+file)), name) // folded as it was
+	mu.Lock()
+	assert.Equal(t, []string{address}, asked, "only the page itself is asked for")
+	assert.Equal(t, []string{"/" + name}, served)
+	mu.Unlock()
+	fold := "document.querySelectorAll('details').forEach((d) => { d.open = false }), 0" // as it was
+	_, err = chromedp.Run(browser, chromedp.Evaluate[int64](fold))
+	require.NoError(t, err)
 }
 
 // Paper is a size of paper, in inches.
