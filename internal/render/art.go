@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"html/template"
 	"image/jpeg"
+	"slices"
 	"strconv"
 
 	"weltaxis/internal/facts"
@@ -16,6 +17,7 @@ type artwork struct {
 	ID            string
 	Data          template.URL // with the picture in it (RFC 2397)
 	Width, Height int
+	of            string // its address
 }
 
 // The bounds of a picture that is put into a page: a snapshot may come from anywhere.
@@ -32,25 +34,28 @@ type shownPreview struct {
 
 // gallery gives the pages' cards their pictures. Each is put into the page once.
 func (f *documentFrame) gallery(pictures []facts.Picture, pages []report.Preview) (shown []shownPreview) {
-	known := map[string]string{}
 	for _, p := range pages {
-		at := p.Card.Picture
-		id, there := known[at]
-		for i := 0; !there && i < len(pictures); i++ {
-			if at == "" || pictures[i].Address != at {
-				continue
-			}
-			there = true
-			if art, fit := artworkOf(pictures[i].Small); fit {
-				id = "picture-" + strconv.Itoa(len(f.Art)+1)
-				art.ID = id
-				f.Art = append(f.Art, art)
-			}
-		}
-		known[at] = id
-		shown = append(shown, shownPreview{p, id})
+		shown = append(shown, shownPreview{p, f.hung(pictures, p.Card.Picture)})
 	}
 	return shown
+}
+
+// hung is the picture of an address in the page, "" when none was kept of it.
+func (f *documentFrame) hung(pictures []facts.Picture, address string) string {
+	if i := slices.IndexFunc(f.Art, func(a artwork) bool { return a.of == address }); i >= 0 {
+		return f.Art[i].ID
+	}
+	i := slices.IndexFunc(pictures, func(p facts.Picture) bool { return p.Address == address && address != "" })
+	if i < 0 {
+		return ""
+	}
+	art, fit := artworkOf(pictures[i].Small)
+	if !fit {
+		return ""
+	}
+	art.ID, art.of = "picture-"+strconv.Itoa(len(f.Art)+1), address
+	f.Art = append(f.Art, art)
+	return art.ID
 }
 
 // artworkOf takes a picture that is a JPEG of a size to be put into a page, and no other.
@@ -62,11 +67,10 @@ func artworkOf(small []byte) (art artwork, fit bool) {
 	return artwork{Data: template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(small)), Width: size.Width, Height: size.Height}, true
 }
 
-// previews are the home page and others with their pictures.
-func (f *documentFrame) previews(pictures []facts.Picture, home *report.Preview, others []report.Preview) (*shownPreview, []shownPreview) {
-	if home == nil {
-		return nil, f.gallery(pictures, others)
+// previews shows the home page, if there is one, and others, with their pictures.
+func (f *documentFrame) previews(pictures []facts.Picture, home *report.Preview, others []report.Preview) {
+	if home != nil {
+		f.Front = &f.gallery(pictures, []report.Preview{*home})[0]
 	}
-	shown := f.gallery(pictures, append([]report.Preview{*home}, others...))
-	return &shown[0], shown[1:]
+	f.Inner = f.gallery(pictures, others)
 }

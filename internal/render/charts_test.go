@@ -115,15 +115,16 @@ func TestAPictureIsInThePageOnce(t *testing.T) {
 	of := func(address string) report.Preview { return report.Preview{Card: report.Card{Picture: address}} }
 	var f documentFrame
 	home := of("a")
-	shown, others := f.previews(pictures, &home, []report.Preview{of("b"), of("a"), of("c"), of("d"), of("elsewhere"), of("")})
+	f.previews(pictures, &home, []report.Preview{of("b"), of("a"), of("c"), of("d"), of("elsewhere"), of("")})
 	require.Len(t, f.Art, 1)
-	assert.Equal(t, "picture-1", shown.Art)
+	assert.Equal(t, "picture-1", f.Front.Art)
 	assert.Equal(t, 30, f.Art[0].Width)
 	var ids []string
-	for _, p := range others {
+	for _, p := range f.Inner {
 		ids = append(ids, p.Art)
 	}
 	assert.Equal(t, []string{"", "picture-1", "", "", "", ""}, ids)
-	none, _ := (&documentFrame{}).previews(pictures, nil, nil)
-	assert.Nil(t, none)
+	var none documentFrame
+	none.previews(pictures, nil, nil)
+	assert.Nil(t, none.Front)
 }

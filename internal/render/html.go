@@ -34,6 +34,7 @@ var (
 			"count":    report.Count,
 			"who":      whoText,
 			"sentence": sentence,
+			"capital":  report.Capital,
 			"keeps":    keepsWords,
 			"layers":   layersChart,
 			"times":    timesChart,
@@ -58,6 +59,8 @@ type documentFrame struct {
 	Script            template.JS
 	Note              template.HTML // the author's word, "" when there is none
 	Art               []artwork
+	Front             *shownPreview // the home page as it is found; nil when it was not seen
+	Inner             []shownPreview
 	Balance           []areaBalance
 	Parts             []documentPart
 }
@@ -73,13 +76,6 @@ type areaBalance struct {
 	Name                    string
 	Held, Deviate, Unjudged int
 	Bar                     template.HTML
-}
-
-// A documentArea is an area with a name to lead to it.
-type documentArea[A any] struct {
-	Area  A
-	ID    string
-	Title string
 }
 
 // sourceHash is how a policy names a piece of style or script that it lets through (CSP Level 3 §2.3.1).
@@ -113,13 +109,6 @@ func (f *documentFrame) part(id, title string, count int, there bool) {
 	}
 }
 
-// areaPart adds an area, and says what leads to it.
-func (f *documentFrame) areaPart(name string, deviate int) (id, title string) {
-	id, title = "area-"+name, report.Capital(name)
-	f.part(id, title, deviate, deviate > 0)
-	return id, title
-}
-
 // HTML writes a report as one page that loads nothing, readable without its script, on paper and on a telephone. A note is the
 // author's word in Markdown, to stand on top.
 func HTML(w io.Writer, d *report.Document, note string) error {
@@ -134,27 +123,23 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 	view := struct {
 		*report.Document
 		documentFrame
-		Areas  []documentArea[report.DocumentArea]
-		Home   *shownPreview
-		Others []shownPreview
-	}{Document: d, documentFrame: top}
-	view.Home, view.Others = view.previews(d.Snapshot.Pictures, d.Home(), d.Others())
+	}{d, top}
+	view.previews(d.Snapshot.Pictures, d.Home(), d.Others())
 	view.part("first", "What to do first", 0, len(d.Words.First) > 0)
 	view.part("done", "What was done", len(d.Done), len(d.Done) > 0)
 	view.part("since", "What is new", len(d.Words.News), d.Words.Since != "")
 	view.part("overview", "Area by area", 0, true)
 	view.part("course", "How it went", 0, d.Course != nil)
-	for _, a := range d.Areas {
-		id, title := view.areaPart(a.Name, a.Deviate)
-		view.Areas = append(view.Areas, documentArea[report.DocumentArea]{a, id, title})
+	for _, a := range balance {
+		view.part("area-"+a.Name, report.Capital(a.Name), a.Deviate, a.Deviate > 0)
 	}
-	view.part("found", "How it is found", 0, view.Home != nil)
+	view.part("found", "How it is found", 0, view.Front != nil)
 	view.part("pages", "Pages", len(d.Pages), len(d.Pages) > 0)
 	view.part("weights", "What pages weigh", 0, len(d.Weights) > 0)
 	view.part("speed", "How fast it is", 0, len(d.Times) > 0)
 	view.part("caches", "What caches keep", 0, len(d.Caches) > 0)
 	view.part("tree", "Who may do what", 0, len(d.Roles) > 0)
-	view.part("exposure", "What a stranger can tell", len(d.Exposure.Tells), d.Exposure.Unseen == "")
+	view.part("exposure", "What a stranger can tell", len(d.Exposure.Tells), len(d.Exposure.Tells) > 0 || d.Exposure.Unseen == "")
 	view.part("unseen", "What was not judged", 0, len(d.Words.Unseen)+len(d.Words.Gaps) > 0)
 	view.part("accepted", "What one lives with", len(d.Words.Accepted), len(d.Words.Accepted) > 0)
 	view.part("again", "To come back to", 0, len(d.Words.Due)+len(d.Words.Lapsed)+len(d.Words.Astray)+len(d.Later) > 0)
@@ -175,20 +160,16 @@ func ClientHTML(w io.Writer, c *report.Client, note string) error {
 	view := struct {
 		*report.Client
 		documentFrame
-		Areas  []documentArea[report.ClientArea]
-		Home   *shownPreview
-		Others []shownPreview
-	}{Client: c, documentFrame: top}
-	view.Home, view.Others = view.previews(c.Pictures, c.Home, c.Others)
+	}{c, top}
+	view.previews(c.Pictures, c.Home, c.Others)
 	view.part("first", "What comes first", 0, len(c.First) > 0)
 	view.part("done", "What was done", len(c.Done), len(c.Done) > 0)
 	view.part("overview", "Area by area", 0, true)
 	view.part("course", "How it went", 0, c.Course != nil)
-	for _, a := range c.Areas {
-		id, title := view.areaPart(a.Name, a.Deviate)
-		view.Areas = append(view.Areas, documentArea[report.ClientArea]{a, id, title})
+	for _, a := range balance {
+		view.part("area-"+a.Name, report.Capital(a.Name), a.Deviate, a.Deviate > 0)
 	}
-	view.part("found", "How it is found", 0, view.Home != nil)
+	view.part("found", "How it is found", 0, view.Front != nil)
 	view.part("pages", "Pages", len(c.Pages), len(c.Pages) > 0)
 	view.part("weights", "What pages weigh", 0, len(c.Weights) > 0)
 	view.part("speed", "How fast it is", 0, len(c.Times) > 0)
