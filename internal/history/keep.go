@@ -48,8 +48,8 @@ type Measures struct {
 	Heaviest  *int `json:"heaviest"`   // KiB of the heaviest page
 }
 
-// measured are the numbers of a snapshot.
-func measured(s *facts.Snapshot) Measures {
+// MeasuresOf are the numbers of a look.
+func MeasuresOf(s *facts.Snapshot) Measures {
 	var m Measures
 	if ms, known := s.Is(facts.LiveFirstByte.Term); known {
 		n := int(ms.Number())
@@ -137,7 +137,7 @@ func keep(ctx context.Context, tx *sql.Tx, e Entry) (*News, error) {
 		return nil, err
 	}
 	counts, _ := json.Marshal(e.Counts)
-	measures, _ := json.Marshal(measured(e.Snapshot))
+	measures, _ := json.Marshal(MeasuresOf(e.Snapshot))
 	row, err := tx.ExecContext(ctx, `INSERT INTO audit (site, taken, tool, baseline, dialect, stage, part, aside, partial, run, alignment, judged, counts, measures)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, site, e.Taken.Unix(), e.Tool, e.Baseline, e.Dialect, e.Stage, e.Part, e.Aside, e.Partial, e.Run, e.Alignment, e.Judged, string(counts), string(measures))
 	if err != nil {

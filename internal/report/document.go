@@ -77,7 +77,7 @@ type DocumentHeld struct {
 // DocumentOf puts a report into a document, with what is kept of the site.
 func DocumentOf(r *Report, k Kept) *Document {
 	tree, n := r.Result.Tree(), namesOf(r.Snapshot)
-	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.upTo()), Times: timesOf(r.Snapshot, n),
+	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.upTo(r.Result)), Times: timesOf(r.Snapshot, n),
 		Roles: inShort(RolesOf(tree)), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
 	var answer []*facts.Page
 	for _, row := range r.Result.Pages() {

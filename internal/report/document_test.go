@@ -83,7 +83,13 @@ func TestACourseIsOfWholeAudits(t *testing.T) {
 		assert.NotEqual(t, "first byte, ms", trend.What, "it was never seen")
 	}
 	assert.Nil(t, courseOf(audits[:4]), "two that are whole are no course")
-	assert.Len(t, courseOf(Kept{Audit: 9, Audits: audits}.upTo()).Audits, 5)
+	now := &audit.Result{Taken: noon, Snapshot: &facts.Snapshot{}, Counts: map[facts.Severity]int{facts.High: 7}}
+	assert.Len(t, courseOf(Kept{Audit: 9, Audits: audits}.upTo(now)).Audits, 5)
+	with := Kept{Audits: audits}.upTo(now)
+	assert.Equal(t, 7, with[len(with)-1].Counts[facts.High], "it ends with the look, though that is not kept")
+	assert.Len(t, with, 61)
+	assert.Len(t, Kept{Audits: with}.upTo(now), 61, "and not twice")
+	assert.Empty(t, Kept{}.upTo(now), "one look is no course")
 	assert.Len(t, courseOf(append(audits, audits...)).Audits, mostCourse)
 }
 

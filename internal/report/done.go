@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
@@ -98,9 +99,13 @@ func (k Kept) isBefore(run string, began, taken time.Time) bool {
 	return !began.After(taken)
 }
 
-// upTo are the audits up to the look.
-func (k Kept) upTo() []history.Audit {
-	return slices.DeleteFunc(slices.Clone(k.Audits), func(a history.Audit) bool { return k.Audit != 0 && a.ID > k.Audit })
+// upTo are the audits up to the look, and the look itself, though it may not be kept.
+func (k Kept) upTo(r *audit.Result) []history.Audit {
+	audits := slices.DeleteFunc(slices.Clone(k.Audits), func(a history.Audit) bool { return k.Audit != 0 && a.ID > k.Audit })
+	if n := len(audits); k.Audit == 0 && n > 0 && !audits[n-1].Taken.Equal(r.Taken) && len(r.Named()) == 0 && r.LeftOut() == nil {
+		audits = append(audits, history.Audit{Taken: r.Taken, Stage: r.Stage, Alignment: r.Alignment, Judged: r.Judged, Counts: r.Counts, Measures: history.MeasuresOf(r.Snapshot)})
+	}
+	return audits
 }
 
 // changeInWords is a change of the journal in a line.
