@@ -19,6 +19,7 @@ import (
 	"weltaxis/internal/history"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
+	"weltaxis/internal/pace"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -91,6 +92,9 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot, 
 		if k.Changes, err = fix.ReadJournal(state); err != nil {
 			slog.Warn("what was changed could not be read, so it is not told", "error", err)
 		}
+		if k.Pace, err = lastPace(state, of.Taken); err != nil {
+			slog.Warn("how fast pages came could not be read, so it is not told", "error", err)
+		}
 	}
 	store, err := p.reading(ctx)
 	if err != nil {
@@ -107,6 +111,17 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot, 
 		slog.Warn("earlier audits could not be read, so what they would tell is missing", "error", err)
 	}
 	return k
+}
+
+// lastPace is the last run of pace in the month before a look; nil when there is none.
+func lastPace(state string, taken time.Time) (*pace.Run, error) {
+	kept, err := pace.Read(state)
+	for _, run := range slices.Backward(kept) {
+		if run.Taken.Before(taken.Add(time.Second)) && taken.Sub(run.Taken) <= report.DoneSince {
+			return &run, nil
+		}
+	}
+	return nil, err
 }
 
 // runs are those of the changes of which something is kept, as far back as is told of them.

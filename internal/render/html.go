@@ -270,6 +270,8 @@ func keepsWords(l report.Layer) string {
 		return "yes; for how long nobody says"
 	case keeps == "no":
 		return "no"
+	case keeps == "":
+		return "–"
 	}
 	return "not known"
 }

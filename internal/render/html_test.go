@@ -23,6 +23,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
+	"weltaxis/internal/pace"
 	"weltaxis/internal/report"
 )
 
@@ -78,6 +79,10 @@ func keptWith(r *report.Report, say string) report.Kept {
 		k.Audits = append(k.Audits, history.Audit{ID: int64(i + 1), Taken: r.Taken.Add(time.Duration(i-5) * 24 * time.Hour), Alignment: &aligned, Counts: map[facts.Severity]int{facts.High: 9 - i}, Measures: history.Measures{FirstByte: &first}})
 	}
 	k.Audits[2].Measures.FirstByte = nil
+	k.Pace = &pace.Run{Taken: r.Taken}
+	for _, p := range r.Snapshot.Pages[:min(len(r.Snapshot.Pages), 5)] {
+		k.Pace.Pages = append(k.Pace.Pages, pace.Page{Address: p.Address, Path: p.Path, Failed: say, Laps: []pace.Lap{{Outcome: "hit", First: 1}, {Outcome: "hit", First: 2}, {Outcome: "miss", First: 40}}})
+	}
 	run := r.Taken.Add(-24 * time.Hour).Format("20060102T150405")
 	for i, event := range []string{fix.Done, fix.Done, fix.TakenBackByUndo, fix.TakenBack, fix.Failed} {
 		k.Changes = append(k.Changes, fix.LogLine{Run: run, ID: i + 1, At: r.Taken, Event: event, Kind: fix.Setting, Name: say, From: say, To: say})

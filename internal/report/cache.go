@@ -34,9 +34,9 @@ type Layer struct {
 	seconds    int64 // for which it keeps the page; -1 when nobody says
 }
 
-// Keeps says whether it keeps the page, and for how many seconds: yes, no, or untold; -1 seconds where nobody says.
+// Keeps says whether it keeps the page, and for how many seconds: yes, no, untold, or "" where it keeps no pages; -1 seconds where nobody says.
 func (l *Layer) Keeps() (says string, seconds int64) {
-	return [...]string{untold: "untold", keepsIt: "yes", keepsNot: "no"}[l.keeps], l.seconds
+	return [...]string{untold: "untold", keepsIt: "yes", keepsNot: "no", keepsOther: ""}[l.keeps], l.seconds
 }
 
 // keepsAs tells whether the layers make the same of another page.
@@ -50,6 +50,7 @@ const (
 	untold keeping = iota
 	keepsIt
 	keepsNot
+	keepsOther // it keeps no pages, but what they are made with
 )
 
 // cacheReader reads what a snapshot knows of one page.
@@ -327,7 +328,7 @@ func (c *cacheReader) pages() Layer {
 
 func (c *cacheReader) switched(name string, term *facts.Term, does string) Layer {
 	declared, on, known := c.setting(term)
-	l := Layer{Name: name, Declared: declared, Configured: "–", Observed: "not seen from outside", Does: "cannot be told", seconds: -1}
+	l := Layer{Name: name, Declared: declared, Configured: "–", Observed: "not seen from outside", Does: "cannot be told", keeps: keepsOther, seconds: -1}
 	switch {
 	case known && on.Bool() && c.lacks(term) != "":
 		l.Does = "is on, and does nothing: " + c.lacks(term)
@@ -351,7 +352,7 @@ func (c *cacheReader) lacks(term *facts.Term) string {
 }
 
 func (c *cacheReader) byteCode() Layer {
-	l := Layer{Name: "byte-code", Declared: "–", Observed: "not seen from outside", seconds: -1}
+	l := Layer{Name: "byte-code", Declared: "–", Observed: "not seen from outside", keeps: keepsOther, seconds: -1}
 	row, _ := facts.RuntimeFieldOf("byte_code")
 	reading, there := c.r.Snapshot.Effective(facts.Runtime.Name(row.Name))
 	if !there || reading.Absent {

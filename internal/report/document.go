@@ -89,6 +89,7 @@ func DocumentOf(r *Report, k Kept) *Document {
 			d.Previews = append(d.Previews, preview)
 		}
 	}
+	d.Times = append(d.Times, pacedOf(k.Pace, r.Snapshot, d.Times, n)...)
 	d.Weights = weightsOf(answer, n)
 	d.Caches = cachesOf(r.Result, answer)
 	for _, name := range baseline.Areas {

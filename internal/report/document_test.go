@@ -12,6 +12,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
+	"weltaxis/internal/pace"
 )
 
 var noon = time.Date(2026, 3, 5, 12, 0, 0, 0, time.UTC)
@@ -119,6 +120,19 @@ func TestTimesThatWereMeasured(t *testing.T) {
 	assert.Equal(t, "The cache is faster.", list[0].Says)
 	assert.InDelta(t, 2, list[0].Sum.Median, 0)
 	assert.Equal(t, "no header tells of a cache", list[1].Kept)
+
+	// What pace has measured stands beside it, of pages that the look did not ask for as often.
+	s.Pages = []facts.Page{{Path: "/", Address: "a/"}, {Path: "/about/", Address: "a/about/"}, {Path: "/slow/", Address: "a/slow/"}}
+	s.Repeats[0].Address = "a/"
+	lap := func(outcome string, around bool, ms float64) pace.Lap {
+		return pace.Lap{Outcome: outcome, Around: around, First: ms}
+	}
+	laps := []pace.Lap{lap("hit", false, 1), lap("miss", true, 9), lap("stale", false, 2), lap("miss", true, 9), lap("miss", false, 30)}
+	run := &pace.Run{Taken: noon, Pages: []pace.Page{{Path: "/", Laps: laps}, {Path: "/about/", Laps: laps}, {Path: "/gone/", Laps: laps}, {Path: "/slow/", Laps: laps[:2]}}}
+	paced := pacedOf(run, s, timesOf(s, namesOf(s)), namesOf(s))
+	require.Len(t, paced, 1)
+	assert.Equal(t, []any{"/about/", noon, "2 of 3 answered by a cache", 2, 3}, []any{paced[0].Name, paced[0].At, paced[0].Kept, paced[0].Beside.Count, paced[0].Sum.Count})
+	assert.Empty(t, pacedOf(nil, s, nil, nil))
 }
 
 func TestRolesOfATree(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
+	"weltaxis/internal/pace"
 )
 
 // Kept is what is kept of a site beside a result; nothing where nothing is kept.
@@ -18,6 +19,7 @@ type Kept struct {
 	Audits  []history.Audit // the oldest first
 	Changes []fix.LogLine   // of the journal
 	Runs    []*Work         // of those that are in the journal, what is kept of them
+	Pace    *pace.Run       // the last run of pace before it; nil for none
 	Signs   *facts.Snapshot // the last look that saw other signs of what the site runs on; nil for none
 }
 
