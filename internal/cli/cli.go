@@ -306,6 +306,7 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 	if err != nil {
 		return nil, nil, err
 	}
+	options.Pictures = options.Pictures && (s.Path != s.Address() || p.format == "html") // an address alone is not kept
 	options.Answered = p.answered(ctx, s)
 	p.since(ctx, s, &options)
 	result, err := audit.Run(ctx, s, time.Now(), options)
