@@ -172,6 +172,8 @@ func clientRight(r *Report) string {
 		return "Nothing is urgent; " + Count(soon, "matter wants", "matters want") + " doing soon."
 	case rest > 0:
 		return "Nothing is urgent; " + Count(rest, "smaller matter could", "smaller matters could") + " be better."
+	case len(r.Held) == 0:
+		return "Nothing could be judged."
 	case len(r.Unjudged()) > 0 || r.Partial():
 		return "Nothing was found that is not right; not all could be seen."
 	}

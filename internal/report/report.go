@@ -189,10 +189,12 @@ func stands(r *audit.Result, part string) string {
 	}
 	said += fmt.Sprintf("; %d of %s", len(r.Held), Count(len(judged), "rule holds", "rules hold"))
 	unjudged += len(r.Broken)
-	if len(judged) == 0 {
+	switch {
+	case len(judged)+unjudged == 0:
+		return "No rule applies."
+	case len(judged) == 0:
 		return fmt.Sprintf("None of %s could be judged.", Count(unjudged, "rule", "rules"))
-	}
-	if unjudged > 0 {
+	case unjudged > 0:
 		return said + fmt.Sprintf(", and %d could not be judged.", unjudged)
 	}
 	return said + "."
