@@ -163,18 +163,22 @@ func clientThere(r *Report) string {
 // clientRight says whether it is all right.
 func clientRight(r *Report) string {
 	urgent, soon, rest := r.Counts[facts.Critical], r.Counts[facts.High], r.Counts[facts.Medium]+r.Counts[facts.Low]+r.Counts[facts.Note]
+	far := ""
+	if len(r.Unjudged()) > 0 || r.Partial() {
+		far = " in what could be seen"
+	}
 	switch {
 	case r.LeftOut() != nil:
 		return ""
 	case urgent > 0:
 		return "Not all is right: " + Count(urgent, "matter is urgent", "matters are urgent") + "."
 	case soon > 0:
-		return "Nothing is urgent; " + Count(soon, "matter wants", "matters want") + " doing soon."
+		return "Nothing is urgent" + far + "; " + Count(soon, "matter wants", "matters want") + " doing soon."
 	case rest > 0:
-		return "Nothing is urgent; " + Count(rest, "smaller matter could", "smaller matters could") + " be better."
+		return "Nothing is urgent" + far + "; " + Count(rest, "smaller matter could", "smaller matters could") + " be better."
 	case len(r.Held) == 0:
 		return "Nothing could be judged."
-	case len(r.Unjudged()) > 0 || r.Partial():
+	case far != "":
 		return "Nothing was found that is not right; not all could be seen."
 	}
 	return "All is as it should be."

@@ -171,12 +171,13 @@ func TestWhereNobodyLooked(t *testing.T) {
 
 func TestWhetherItIsAllRight(t *testing.T) {
 	for want, r := range map[string]*audit.Result{
-		"Nothing could be judged.":                                    {},
-		"All is as it should be.":                                     {Held: []string{"a.b"}},
-		"Nothing was found that is not right; not all could be seen.": {Held: []string{"a.b"}, Gaps: []facts.Gap{{Source: facts.Live, Kind: facts.Failed}}},
-		"Nothing is urgent; 2 smaller matters could be better.":       {Counts: map[facts.Severity]int{facts.Medium: 1, facts.Note: 1}},
-		"Nothing is urgent; 1 matter wants doing soon.":               {Counts: map[facts.Severity]int{facts.High: 1, facts.Low: 4}},
-		"Not all is right: 3 matters are urgent.":                     {Counts: map[facts.Severity]int{facts.Critical: 3, facts.High: 1}},
+		"Nothing could be judged.":                                            {},
+		"All is as it should be.":                                             {Held: []string{"a.b"}},
+		"Nothing was found that is not right; not all could be seen.":         {Held: []string{"a.b"}, Gaps: []facts.Gap{{Source: facts.Live, Kind: facts.Failed}}},
+		"Nothing is urgent; 2 smaller matters could be better.":               {Counts: map[facts.Severity]int{facts.Medium: 1, facts.Note: 1}},
+		"Nothing is urgent; 1 matter wants doing soon.":                       {Counts: map[facts.Severity]int{facts.High: 1, facts.Low: 4}},
+		"Nothing is urgent in what could be seen; 1 matter wants doing soon.": {Counts: map[facts.Severity]int{facts.High: 1}, Gaps: []facts.Gap{{Source: facts.Live, Kind: facts.Failed}}},
+		"Not all is right: 3 matters are urgent.":                             {Counts: map[facts.Severity]int{facts.Critical: 3, facts.High: 1}},
 	} {
 		r.Snapshot, r.Rules = &facts.Snapshot{Seen: facts.Seen{Gaps: r.Gaps}}, &baseline.Baseline{}
 		assert.Equal(t, want, clientRight(&Report{Result: r}))
