@@ -17,6 +17,10 @@ type PageRow struct {
 // then those with the most trouble first, by the weight of the rules that deviate and in the order in which they were
 // found.
 func (r *Result) Pages() []PageRow {
+	homePath := "/"
+	if home := r.Snapshot.HomePage(); home != nil {
+		homePath = home.Path
+	}
 	bySubject := map[string][]string{}
 	trouble := map[string]float64{}
 	note := func(rule, subject string, d facts.Deviation, weight float64) {
@@ -54,9 +58,6 @@ func (r *Result) Pages() []PageRow {
 	})
 	return rows
 }
-
-// homePath is the path of the home page.
-const homePath = "/"
 
 // aboutHome tells whether a reading is one of the home page.
 func aboutHome(r facts.Reading) bool {

@@ -44,10 +44,13 @@ type Result struct {
 	Rules    *baseline.Baseline `json:"-"`
 }
 
+// StageOption is where a stage comes from that was asked for in the place of the site file's.
+const StageOption = "--stage"
+
 // Judge judges a snapshot. The options' stage replaces that of the intent.
 func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) *Result {
 	if options.Stage != "" {
-		stage := facts.IntentStage.Reading(options.Stage, facts.Origin{File: "--stage"})
+		stage := facts.IntentStage.Reading(options.Stage, facts.Origin{File: StageOption})
 		snapshot.Readings = append([]facts.Reading{stage}, slices.DeleteFunc(snapshot.Readings, func(r facts.Reading) bool { return r.FullName() == facts.IntentStage.Name })...)
 	}
 	j := rules.Judge(snapshot, func(d facts.Deviation) bool {

@@ -133,22 +133,24 @@ func isSpelling(host, address string) bool {
 
 // bareHost is the host of an address, or a host as people write it, without www, port and the dot of the root, in letters that are sent (RFC 5891 §4).
 func bareHost(text string) string {
-	host := strings.TrimSpace(text)
-	if _, after, is := strings.Cut(host, "://"); is {
-		host = after
+	text = strings.TrimSpace(text)
+	if !strings.Contains(text, "://") {
+		text = "https://" + text
 	}
-	host, _, _ = strings.Cut(host, "/")
-	host, _, _ = strings.Cut(host, ":")
-	host = strings.TrimPrefix(strings.ToLower(strings.TrimSuffix(host, ".")), "www.")
+	host := strings.TrimPrefix(strings.TrimSuffix(facts.URLHost(text), "."), "www.")
 	if sent, err := idna.ToASCII(host); err == nil {
 		return sent
 	}
 	return host
 }
 
-// night is an hour between ten in the evening and six in the morning: as 03:40, 0340, 3:40 am or 11:15 pm, as cron has it, or in a word.
-var night = regexp.MustCompile(`(?i)^\s*((2[23]|0?[0-5])[:.][0-5]\d([:.][0-5]\d)?|(2[23]|0[0-5])[0-5]\d|(12|0?[1-5])([:.][0-5]\d)? *a\.?m\.?|1[01]([:.][0-5]\d)? *p\.?m\.?|` +
-	`[0-5]?\d +(2[23]|0?[0-5])( +\S+){3}|@daily|@?midnight|nightly|at night)\s*$`)
+// night is an hour between ten in the evening and six in the morning: as 03:40, 0340, 3:40 am or 11:15 pm, with or without a zone, as cron has it, or
+// in a word. Of a line of cron all hours are.
+var night = regexp.MustCompile(`(?i)^\s*((?:(?:daily|every (?:day|night)|nightly)?\s*at\s+|t)?(?:(2[23]|0?[0-5])[:.][0-5]\d([:.][0-5]\d)?|(2[23]|0[0-5])[0-5]\d|24[:.]00|(12|0?[1-5])([:.][0-5]\d)? *a\.?m\.?|1[01]([:.][0-5]\d)? *p\.?m\.?)` +
+	`(?: *(?:z|utc|gmt|cet|cest|[+-]\d\d:?\d\d|[a-z]+/[a-z_/]+))?|[\d,*/-]+ +` + nightHours + `(?:,` + nightHours + `)*( +\S+){3}|@daily|@?midnight|nightly|every night|at night)\s*$`)
+
+// nightHours are one hour of cron, or several after each other, within the night.
+const nightHours = `(?:0?[0-5]-0?[0-5]|2[23]-2[23]|2[23]|0?[0-5])`
 
 // mainLanguage is the language of a tag, without region and script (RFC 5646 §2.2.1).
 func mainLanguage(tag string) string {

@@ -42,7 +42,8 @@ Hiding is no protection: what is out of date stays so. It is said which sign is 
 	})), "text", "json")
 }
 
-// lastOther is the last kept audit of a site that saw other signs than now. That it cannot be read is said, and nothing more.
+// lastOther is the last kept audit of a site that saw other signs than now, or else the last that looked for any; nil when none is kept. That it
+// cannot be read is said, and nothing more.
 func (p *program) lastOther(ctx context.Context, args []string, now *facts.Snapshot) *facts.Snapshot {
 	name, err := p.siteArgument(args)
 	if err != nil || isAddress(name) || strings.EqualFold(filepath.Ext(name), ".json") {

@@ -65,7 +65,7 @@ func (as *paging) check(c *cobra.Command, p *program) error {
 	if !utf8.Valid(data) {
 		return fmt.Errorf("--note: %s is not UTF-8; save it as that", as.noteFile)
 	}
-	as.note = string(data)
+	as.note = strings.TrimPrefix(string(data), "\ufeff") // which some editors put before a text
 	return nil
 }
 
@@ -104,7 +104,7 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot, 
 	if k.Audits, err = store.List(ctx, historyOf(s)); err == nil {
 		k.Runs, err = runs(ctx, store, s, k, of.Taken)
 	}
-	if err == nil {
+	if err == nil && of.Signs != nil {
 		k.Signs, err = otherSigns(ctx, store, monthBefore(before(k.Audits, number), of.Taken), of)
 	}
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -56,9 +55,8 @@ func pageOf(r *report.Report, wanted string) (facts.Page, error) {
 	if u, err := url.Parse(wanted); err == nil && u.Host != "" {
 		wanted = u.RequestURI()
 	}
-	i := slices.IndexFunc(r.Snapshot.Pages, func(page facts.Page) bool { return page.Path == wanted })
-	if i >= 0 {
-		return r.Snapshot.Pages[i], nil
+	if page := r.Snapshot.PageAt(wanted); page != nil {
+		return *page, nil
 	}
 	if len(r.Snapshot.Pages) == 0 {
 		return facts.Page{}, fmt.Errorf("no page was seen: %s", r.Snapshot.Why("live.pages"))

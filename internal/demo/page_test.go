@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"context"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -50,12 +51,15 @@ func TestAReportIsReadAndPrinted(t *testing.T) {
 	}
 }
 
-// allSaid are the texts of a document that are not folded.
+// allSaid are texts of a document that are not folded.
 func allSaid(d *report.Document) (all []string) {
 	all = append(all, d.Words.There, d.Words.Looked, d.Words.Stands, d.Tree, d.Exposure.Says)
 	for _, a := range d.Areas {
 		for _, e := range a.Entries {
 			all = append(append(all, e.Expected, e.Because, e.Why), e.Says...)
+			for _, step := range e.Fix {
+				all = append(all, string([]rune(step)[1:])) // it begins with a capital there
+			}
 			for _, line := range e.Readings {
 				all = append(all, line.Said, line.Place)
 			}
@@ -71,7 +75,7 @@ func allSaid(d *report.Document) (all []string) {
 			all = append(all, layer.Does, layer.Declared, layer.Observed)
 		}
 	}
-	return all
+	return slices.DeleteFunc(all, func(said string) bool { return said == "" })
 }
 
 // unspaced is a text without what lines are broken at.

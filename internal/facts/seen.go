@@ -243,6 +243,31 @@ func each[T any, P interface {
 	}
 }
 
+// HomePage is the home page, at whatever address the site's own leads to; nil when it was not seen.
+func (s *Seen) HomePage() *Page {
+	i := slices.IndexFunc(s.Pages, func(p Page) bool { return p.Kind == "home" })
+	if i < 0 {
+		i = slices.IndexFunc(s.Pages, func(p Page) bool { return p.Path == "/" })
+	}
+	if i < 0 {
+		return nil
+	}
+	return &s.Pages[i]
+}
+
+// PageAt is the page at a path, the first that was met where several addresses have it, and the home page at "/" wherever that leads; nil when none
+// was seen.
+func (s *Seen) PageAt(path string) *Page {
+	i := slices.IndexFunc(s.Pages, func(p Page) bool { return p.Path == path })
+	switch {
+	case i >= 0:
+		return &s.Pages[i]
+	case path == "/":
+		return s.HomePage()
+	}
+	return nil
+}
+
 // Partial tells whether something that was asked for could not be seen.
 func (s *Seen) Partial() bool {
 	return slices.ContainsFunc(s.Gaps, func(g Gap) bool { return g.Kind != Unmapped })

@@ -31,6 +31,20 @@ func TestAReadingThatIsNotWhatItsRowSaysIsAFault(t *testing.T) {
 	assert.Equal(t, "nothing is set there: a.ini, line 3", (&Snapshot{Seen: seen}).Why(FeedItems.Name))
 }
 
+func TestPagesAreFoundByTheirPaths(t *testing.T) {
+	var none Seen
+	assert.Nil(t, none.HomePage())
+	assert.Nil(t, none.PageAt("/"))
+	s := Seen{Pages: []Page{{Path: "/a", Address: "1"}, {Path: "/de/", Kind: "home"}, {Path: "/a", Address: "2"}}}
+	assert.Equal(t, "/de/", s.HomePage().Path)
+	assert.Equal(t, "/de/", s.PageAt("/").Path, "where the site's own address leads")
+	assert.Equal(t, "1", s.PageAt("/a").Address, "the first of those that share it")
+	assert.Nil(t, s.PageAt("/b"))
+	s.Pages = append(s.Pages, Page{Path: "/", Kind: "content"})
+	assert.Equal(t, "content", s.PageAt("/").Kind)
+	assert.Equal(t, "/", (&Seen{Pages: []Page{{Path: "/"}}}).HomePage().Path, "in a snapshot that does not tell kinds")
+}
+
 func TestWhatStepsSawIsPutTogether(t *testing.T) {
 	a := Seen{Pages: []Page{{Path: "/a"}}, Records: map[string][]Record{ListForms: {}}, Hints: Hints{LoginPathHint: {"/a"}}}
 	b := Seen{Pages: []Page{{Path: "/b"}}, Links: []Link{}, Dialect: "brindle 2", Hints: Hints{LoginPathHint: {"/b"}}}

@@ -138,31 +138,32 @@ func layersChart(w *report.CacheWay) template.HTML {
 	const left, end = 20, 72
 	at := func(seconds int64) float64 { return left + keptScale(seconds)*(end-left) }
 	var c chart
-	for _, tick := range []struct {
-		seconds int64
-		name    string
-	}{{60, "1 min"}, {3600, "1 h"}, {24 * 3600, "1 day"}, {365 * 24 * 3600, "1 year"}} {
-		fmt.Fprintf(&c, `<line class="axis" x1="%.2[1]f%%" x2="%.2[1]f%%" y1="0" y2="%d"/>`, at(tick.seconds), 4*chartRow)
-		c.at(at(tick.seconds), 0, 4*chartRow+chartBar, "quiet middle", tick.name)
-	}
-	for i := range w.Layers[:min(len(w.Layers), 4)] {
-		l := &w.Layers[i]
+	for _, l := range w.Layers {
+		if l.Keeps == report.KeepsOther {
+			continue
+		}
 		c.text(0, 0, "", l.Name)
-		keeps, seconds := l.Keeps()
 		switch {
-		case keeps == "yes" && seconds >= 0:
-			c.bar("bar", left, at(seconds)-left)
-			c.text(at(seconds), 6, "", report.Lasting(seconds))
-		case keeps == "yes":
+		case l.Keeps == report.KeepsIt && l.Seconds >= 0:
+			c.bar("bar", left, at(l.Seconds)-left)
+			c.text(at(l.Seconds), 6, "", report.Lasting(l.Seconds))
+		case l.Keeps == report.KeepsIt:
 			c.bar("dashed", left, end-left)
 			c.text(end, 6, "", "nobody says")
-		case keeps == "no":
+		case l.Keeps == report.KeepsNot:
 			c.text(left, 0, "quiet", "keeps nothing")
 		default:
 			c.bar("dashed", left, end-left)
 			c.text(end, 6, "", "not known")
 		}
 		c.next()
+	}
+	for _, tick := range []struct {
+		seconds int64
+		name    string
+	}{{60, "1 min"}, {3600, "1 h"}, {24 * 3600, "1 day"}, {365 * 24 * 3600, "1 year"}} {
+		fmt.Fprintf(&c, `<line class="axis" x1="%.2[1]f%%" x2="%.2[1]f%%" y1="0" y2="%d"/>`, at(tick.seconds), c.height)
+		c.text(at(tick.seconds), 0, "quiet middle", tick.name)
 	}
 	c.next()
 	return c.drawn("For how long each layer keeps " + w.Page + "; the table below says it in words.")

@@ -90,6 +90,24 @@ func TestHowLongIsByPowersOfTen(t *testing.T) {
 	}
 }
 
+func TestLayersAreDrawnAsFarAsIsKnown(t *testing.T) {
+	layers := []report.Layer{{Name: "browser", Keeps: report.KeepsIt, Seconds: 3600}, {Name: "network", Seconds: -1}, {Name: "server", Keeps: report.KeepsNot, Seconds: -1}, {Name: "page", Keeps: report.KeepsIt, Seconds: -1},
+		{Name: "object", Keeps: report.KeepsOther, Seconds: -1}}
+	drawing := string(layersChart(&report.CacheWay{Page: `/"><b>`, Layers: layers}))
+	fits(t, drawing)
+	assert.Equal(t, map[string]int{"svg": 1, "rect": 3, "line": 4, "text": 12}, wellFormed(t, drawing))
+	assert.Equal(t, 2, strings.Count(drawing, `class="dashed"`))
+	for _, says := range []string{">1h<", ">not known<", ">keeps nothing<", ">nobody says<"} {
+		assert.Contains(t, drawing, says)
+	}
+	assert.NotContains(t, drawing, "object")
+	var words []string
+	for _, l := range layers {
+		words = append(words, keepsWords(l))
+	}
+	assert.Equal(t, []string{"for 1h", "not known", "no", "yes; for how long nobody says", "–"}, words)
+}
+
 func TestATrendIsDrawnAuditByAudit(t *testing.T) {
 	n := func(v float64) *float64 { return &v }
 	trend := report.Trend{What: "first <byte>", Values: []*float64{n(10), nil, n(0), n(20)}}

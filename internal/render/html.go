@@ -14,7 +14,6 @@ import (
 	"unicode"
 
 	"weltaxis/internal/audit"
-	"weltaxis/internal/fix"
 	"weltaxis/internal/pace"
 	"weltaxis/internal/report"
 )
@@ -124,7 +123,7 @@ func HTML(w io.Writer, d *report.Document, note string) error {
 		*report.Document
 		documentFrame
 	}{d, top}
-	view.previews(d.Snapshot.Pictures, d.Home(), d.Others())
+	view.previews(d.Snapshot.Pictures, d.Home, d.Others)
 	view.part("first", "What to do first", 0, len(d.Words.First) > 0)
 	view.part("done", "What was done", len(d.Done), len(d.Done) > 0)
 	view.part("since", "What is new", len(d.Words.News), d.Words.Since != "")
@@ -195,13 +194,7 @@ func WorkHTML(w io.Writer, work *report.Work) error {
 		Stands string
 		Lists  []workList
 	}{Work: work, documentFrame: top}
-	took := 0
-	for _, m := range work.Changes {
-		if m.Result == fix.Took {
-			took++
-		}
-	}
-	view.Stands = fmt.Sprintf("%s: %d seen to have taken. Of what deviated %s no more.", report.Count(len(work.Changes), "change", "changes"), took, report.Count(len(work.Settled), "matter does", "matters do"))
+	view.Stands = fmt.Sprintf("%s: %d seen to have taken. Of what deviated %s no more.", report.Count(len(work.Changes), "change", "changes"), work.Took(), report.Count(len(work.Settled), "matter does", "matters do"))
 	if view.Unseen() {
 		view.Stands = report.Count(len(work.Changes), "change", "changes") + "; nobody could look afterwards."
 	}
@@ -234,10 +227,11 @@ func laidOut(w io.Writer, name string, view any) error {
 	return err
 }
 
-// readable shows a sign in the place of what nobody sees: controls, and what turns the direction of writing.
+// readable shows a sign in the place of what nobody sees: controls, and what turns the direction of writing. Spaces of all widths, what joins or
+// parts letters in writing that needs it, and where a word may be broken are left.
 func readable(page []byte) []byte {
 	return bytes.Map(func(r rune) rune {
-		if r == '\n' || r == '\u00a0' || unicode.IsPrint(r) {
+		if r == '\n' || r == '\t' || unicode.IsPrint(r) || unicode.Is(unicode.Zs, r) || strings.ContainsRune("\u200c\u200d\u00ad", r) {
 			return r
 		}
 		return unicode.ReplacementChar
@@ -263,14 +257,14 @@ func numberOr(v *float64, otherwise string) string {
 
 // keepsWords say whether a layer keeps a page, and for how long.
 func keepsWords(l report.Layer) string {
-	switch keeps, seconds := l.Keeps(); {
-	case keeps == "yes" && seconds >= 0:
-		return "for " + report.Lasting(seconds)
-	case keeps == "yes":
+	switch {
+	case l.Keeps == report.KeepsIt && l.Seconds >= 0:
+		return "for " + report.Lasting(l.Seconds)
+	case l.Keeps == report.KeepsIt:
 		return "yes; for how long nobody says"
-	case keeps == "no":
+	case l.Keeps == report.KeepsNot:
 		return "no"
-	case keeps == "":
+	case l.Keeps == report.KeepsOther:
 		return "–"
 	}
 	return "not known"

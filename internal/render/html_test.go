@@ -322,6 +322,13 @@ func TestARunIsAPage(t *testing.T) {
 	assert.NotContains(t, words(tree), "deviates no more")
 }
 
+func TestWhatNobodySeesIsShown(t *testing.T) {
+	for text, want := range map[string]string{"提灯\u3000人形劇": "提灯\u3000人形劇", "👨\u200d👩\u200d👧": "👨\u200d👩\u200d👧", "نمی\u200cخواهم": "نمی\u200cخواهم", "Donau\u00addampf a\tb\u00a0c\u2009d\n": "Donau\u00addampf a\tb\u00a0c\u2009d\n",
+		"a\u202eb\u2066c\u200fd": "a�b�c�d", "a\x1b[2J\x00\r\u2028\u2029": "a�[2J����", "a\u200bb\ufeffc\U000e0041": "a�b�c�"} {
+		assert.Equal(t, want, string(readable([]byte(text))), "%q", text)
+	}
+}
+
 func TestAStepIsASentence(t *testing.T) {
 	for step, want := range map[string]string{"set debug.on to no": "Set debug.on to no.", "öffne das Tor": "Öffne das Tor.", "Look again.": "Look again.", "is it yours?": "is it yours?", "": "", "漢字": "漢字.", "x ": "X."} {
 		assert.Equal(t, want, sentence(step))

@@ -25,32 +25,29 @@ type CacheWay struct {
 
 // A Layer is one place that may keep a page, or a part of the work that it takes.
 type Layer struct {
-	Name       string `json:"name"`
-	Declared   string `json:"declared"`   // by the content system's settings
-	Configured string `json:"configured"` // by the web server or the runtime
-	Observed   string `json:"observed"`   // from outside
-	Does       string `json:"does"`       // what it does with this page
-	keeps      keeping
-	seconds    int64 // for which it keeps the page; -1 when nobody says
-}
-
-// Keeps says whether it keeps the page, and for how many seconds: yes, no, untold, or "" where it keeps no pages; -1 seconds where nobody says.
-func (l *Layer) Keeps() (says string, seconds int64) {
-	return [...]string{untold: "untold", keepsIt: "yes", keepsNot: "no", keepsOther: ""}[l.keeps], l.seconds
+	Name       string  `json:"name"`
+	Declared   string  `json:"declared"`   // by the content system's settings
+	Configured string  `json:"configured"` // by the web server or the runtime
+	Observed   string  `json:"observed"`   // from outside
+	Does       string  `json:"does"`       // what it does with this page
+	Keeps      Keeping `json:"-"`
+	Seconds    int64   `json:"-"` // for which it keeps the page; -1 when nobody says
 }
 
 // keepsAs tells whether the layers make the same of another page.
 func (w *CacheWay) keepsAs(other *CacheWay) bool {
-	return slices.EqualFunc(w.Layers, other.Layers, func(a, b Layer) bool { return a.keeps == b.keeps && a.seconds == b.seconds && a.Does == b.Does })
+	return slices.EqualFunc(w.Layers, other.Layers, func(a, b Layer) bool { return a.Keeps == b.Keeps && a.Seconds == b.Seconds && a.Does == b.Does })
 }
 
-type keeping uint8
+// Keeping is whether a layer keeps a page.
+type Keeping uint8
 
+// Whether a layer keeps a page.
 const (
-	untold keeping = iota
-	keepsIt
-	keepsNot
-	keepsOther // it keeps no pages, but what they are made with
+	KeepsUntold Keeping = iota
+	KeepsIt
+	KeepsNot
+	KeepsOther // it keeps no pages, but what they are made with
 )
 
 // cacheReader reads what a snapshot knows of one page.
@@ -64,16 +61,12 @@ type cacheReader struct {
 // CacheOf says what will become of a page, by its path. The error is that no such page was seen.
 func CacheOf(r *audit.Result, path string) (*CacheWay, error) {
 	c := &cacheReader{r: r}
-	found := false
-	for _, p := range r.Snapshot.Pages {
-		if p.Path == path && !found { // under several addresses it is the first that was met
-			c.page, found = p, true
-		}
-	}
-	switch {
-	case !found && len(r.Snapshot.Pages) == 0:
+	switch page := r.Snapshot.PageAt(path); {
+	case page != nil:
+		c.page = *page
+	case len(r.Snapshot.Pages) == 0:
 		return nil, fmt.Errorf("no page was seen: %s", r.Snapshot.Why(facts.ListPages))
-	case !found:
+	default:
 		return nil, fmt.Errorf("there is no page at %s that answers; weltaxis pages lists those that do", path)
 	}
 	for i := range r.Snapshot.Repeats {
@@ -88,7 +81,7 @@ func CacheOf(r *audit.Result, path string) (*CacheWay, error) {
 		}
 		c.answer = r.Snapshot.Configured(kind, "")
 	}
-	way := &CacheWay{Page: path, Layers: []Layer{c.browser(), c.network(), c.server(), c.pages(),
+	way := &CacheWay{Page: c.page.Path, Layers: []Layer{c.browser(), c.network(), c.server(), c.pages(),
 		c.switched("object", facts.CacheObject.Term, "what was looked up once is not looked up again"),
 		c.switched("database", facts.CacheDatabase.Term, "answers of the database are kept"), c.byteCode()}}
 	for i := range way.Layers {
@@ -146,22 +139,22 @@ func (c *cacheReader) headers() string {
 }
 
 func (c *cacheReader) browser() Layer {
-	l := Layer{Name: "browser", Declared: "–", Configured: c.cell("cache_control", "Cache-Control: %s"), Observed: c.headers(), seconds: -1}
+	l := Layer{Name: "browser", Declared: "–", Configured: c.cell("cache_control", "Cache-Control: %s"), Observed: c.headers(), Seconds: -1}
 	says := c.says()
 	maxAge, stated := says.Seconds("max-age")
 	switch {
 	case says.Has("no-store"):
-		l.keeps, l.Does = keepsNot, "keeps nothing"
+		l.Keeps, l.Does = KeepsNot, "keeps nothing"
 	case says.Has("no-cache"):
-		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
+		l.Keeps, l.Does = KeepsNot, "asks each time whether it has changed"
 	case stated && maxAge > 0:
-		l.keeps, l.seconds = keepsIt, int64(maxAge.Seconds())
-		l.Does = "shows it again for " + Lasting(l.seconds) + " without asking"
+		l.Keeps, l.Seconds = KeepsIt, int64(maxAge.Seconds())
+		l.Does = "shows it again for " + Lasting(l.Seconds) + " without asking"
 	case stated || c.page.Fresh == 0:
-		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
+		l.Keeps, l.Does = KeepsNot, "asks each time whether it has changed"
 	case c.page.Fresh > 0:
-		l.keeps, l.seconds = keepsIt, c.page.Fresh
-		l.Does = "shows it again for " + Lasting(l.seconds) + " without asking"
+		l.Keeps, l.Seconds = KeepsIt, c.page.Fresh
+		l.Does = "shows it again for " + Lasting(l.Seconds) + " without asking"
 	default:
 		l.Does = "is told nothing, so it may show it again for as long as it thinks right (RFC 9111 §4.2.2); most ask"
 	}
@@ -173,22 +166,22 @@ func (c *cacheReader) network() Layer {
 	if known && host.Text() == "" {
 		declared = "no delivery host"
 	}
-	l := Layer{Name: "network", Declared: declared, Configured: "–", Observed: "no cache on the way gave itself away", seconds: -1}
+	l := Layer{Name: "network", Declared: declared, Configured: "–", Observed: "no cache on the way gave itself away", Seconds: -1}
 	if c.answering() == l.Name {
 		l.Observed = c.foreign()
 	}
 	switch {
 	case c.page.Private:
-		l.keeps, l.Does = keepsNot, "is not to keep it: it says that it is for one visitor, or not to be kept"
+		l.Keeps, l.Does = KeepsNot, "is not to keep it: it says that it is for one visitor, or not to be kept"
 	case c.page.Fresh > 0:
-		l.keeps, l.seconds, l.Does = keepsIt, c.page.Fresh, "any cache on the way may give it to everybody for "+Lasting(c.page.Fresh)
+		l.Keeps, l.Seconds, l.Does = KeepsIt, c.page.Fresh, "any cache on the way may give it to everybody for "+Lasting(c.page.Fresh)
 	case c.page.Fresh == 0:
-		l.keeps, l.Does = keepsNot, "asks each time whether it has changed"
+		l.Keeps, l.Does = KeepsNot, "asks each time whether it has changed"
 	default:
 		l.Does = "is told nothing; what keeps pages on the way goes by rules of its own"
 	}
-	if c.answering() != l.Name && l.keeps == keepsIt {
-		l.keeps = untold
+	if c.answering() != l.Name && l.Keeps == KeepsIt {
+		l.Keeps = KeepsUntold
 	}
 	return l
 }
@@ -225,7 +218,7 @@ func (c *cacheReader) answering() string {
 }
 
 func (c *cacheReader) server() Layer {
-	l := Layer{Name: "server", Declared: "–", Observed: "–", seconds: -1}
+	l := Layer{Name: "server", Declared: "–", Observed: "–", Seconds: -1}
 	if c.answering() == l.Name {
 		l.Observed = c.foreign()
 	}
@@ -237,30 +230,30 @@ func (c *cacheReader) server() Layer {
 	zone, known := c.answer.Field("zone")
 	switch {
 	case !known && c.handler() == "static":
-		l.Configured, l.keeps, l.Does = "it serves a file", keepsNot, "hands out what lies on the disk"
+		l.Configured, l.Keeps, l.Does = "it serves a file", KeepsNot, "hands out what lies on the disk"
 		return l
 	case !known:
 		l.Configured, l.Does = c.cell("zone", "%s"), "cannot be told"
 		return l
 	case zone.Text() == "":
-		l.Configured, l.keeps, l.Does = "no cache ("+c.answer.OriginOf("zone").String()+")", keepsNot, "keeps nothing"
+		l.Configured, l.Keeps, l.Does = "no cache ("+c.answer.OriginOf("zone").String()+")", KeepsNot, "keeps nothing"
 		return l
 	}
 	l.Configured = c.cell("zone", "cache %s") + joinedTo(c.cell("valid_seconds", "for %s s")) + joinedTo(c.cell("cache_key", "key %s")) + joinedTo(c.cell("bypass_on", "not for %s"))
 	if valid, known := c.answer.Field("valid_seconds"); known && valid.Number() > 0 {
-		l.seconds = valid.Number()
+		l.Seconds = valid.Number()
 	}
 	if c.page.Fresh > 0 {
-		l.seconds = c.page.Fresh // what the answer says goes before the configuration
+		l.Seconds = c.page.Fresh // what the answer says goes before the configuration
 	}
 	ignores, _ := c.answer.Field("stores_private")
 	switch {
 	case (c.page.Private || c.page.SetsSession) && !(ignores.Type() == facts.Bool && ignores.Bool()):
-		l.keeps, l.Does = keepsNot, "does not keep it: it sets a cookie, or says that it is not to be kept"
-	case l.seconds > 0:
-		l.keeps, l.Does = keepsIt, "gives it to everybody for "+Lasting(l.seconds)
+		l.Keeps, l.Does = KeepsNot, "does not keep it: it sets a cookie, or says that it is not to be kept"
+	case l.Seconds > 0:
+		l.Keeps, l.Does = KeepsIt, "gives it to everybody for "+Lasting(l.Seconds)
 	default:
-		l.keeps, l.Does = keepsNot, "keeps only what says itself for how long, and this does not"
+		l.Keeps, l.Does = KeepsNot, "keeps only what says itself for how long, and this does not"
 	}
 	return l
 }
@@ -282,10 +275,10 @@ func joinedTo(text string) string {
 
 func (c *cacheReader) pages() Layer {
 	declared, on, known := c.setting(facts.CachePage.Term)
-	l := Layer{Name: "page", Declared: declared, Configured: "–", Observed: "not looked at", seconds: -1}
+	l := Layer{Name: "page", Declared: declared, Configured: "–", Observed: "not looked at", Seconds: -1}
 	if lifetime, there := c.r.Snapshot.Is(facts.CacheLifetime.Term); there {
 		l.Declared += ", for " + lifetime.String()
-		l.seconds = lifetime.Number()
+		l.Seconds = lifetime.Number()
 	}
 	if keepers, there := c.r.Snapshot.Is(facts.CacheKeepers.Term); there && keepers.Number() > 1 {
 		l.Declared += "; " + keepers.String() + " page caches are switched on"
@@ -300,24 +293,24 @@ func (c *cacheReader) pages() Layer {
 	}
 	switch {
 	case known && !on.Bool():
-		l.keeps, l.Does = keepsNot, "is off: the page is made anew each time"
+		l.Keeps, l.Does = KeepsNot, "is off: the page is made anew each time"
 	case c.answering() == "server" && c.repeat.Hits > 0:
 		l.Observed, l.Does = "the web server's cache answered before it", "is on, behind the web server's cache"
 		if !known {
 			l.Does = "cannot be told: the web server's cache answers before it"
 		}
 	case c.repeat != nil && c.repeat.Hits > 0:
-		l.keeps, l.Does = keepsIt, "gives it to everybody"
-		if l.seconds > 0 {
-			l.Does += " for " + Lasting(l.seconds)
+		l.Keeps, l.Does = KeepsIt, "gives it to everybody"
+		if l.Seconds > 0 {
+			l.Does += " for " + Lasting(l.Seconds)
 		}
 		if c.page.Personal != "" {
 			l.Does += ", though it is somebody's own: " + c.page.Personal
 		}
 	case c.page.Private:
-		l.keeps, l.Does = keepsNot, "leaves it out: it says that it is not to be kept"
+		l.Keeps, l.Does = KeepsNot, "leaves it out: it says that it is not to be kept"
 	case c.repeat != nil && c.repeat.Then != "untold":
-		l.keeps, l.Does = keepsNot, "did not answer for it, though it is on"
+		l.Keeps, l.Does = KeepsNot, "did not answer for it, though it is on"
 	case known:
 		l.Does = "is on; whether it keeps this page no header tells"
 	default:
@@ -328,7 +321,7 @@ func (c *cacheReader) pages() Layer {
 
 func (c *cacheReader) switched(name string, term *facts.Term, does string) Layer {
 	declared, on, known := c.setting(term)
-	l := Layer{Name: name, Declared: declared, Configured: "–", Observed: "not seen from outside", Does: "cannot be told", keeps: keepsOther, seconds: -1}
+	l := Layer{Name: name, Declared: declared, Configured: "–", Observed: "not seen from outside", Does: "cannot be told", Keeps: KeepsOther, Seconds: -1}
 	switch {
 	case known && on.Bool() && c.lacks(term) != "":
 		l.Does = "is on, and does nothing: " + c.lacks(term)
@@ -352,7 +345,7 @@ func (c *cacheReader) lacks(term *facts.Term) string {
 }
 
 func (c *cacheReader) byteCode() Layer {
-	l := Layer{Name: "byte-code", Declared: "–", Observed: "not seen from outside", keeps: keepsOther, seconds: -1}
+	l := Layer{Name: "byte-code", Declared: "–", Observed: "not seen from outside", Keeps: KeepsOther, Seconds: -1}
 	row, _ := facts.RuntimeFieldOf("byte_code")
 	reading, there := c.r.Snapshot.Effective(facts.Runtime.Name(row.Name))
 	if !there || reading.Absent {
@@ -374,10 +367,10 @@ func (c *cacheReader) visits(layers []Layer) []Part {
 	unsure := false
 	for _, l := range layers[1:4] {
 		switch {
-		case l.keeps == keepsIt:
+		case l.Keeps == KeepsIt:
 			keepers = append(keepers, "the "+l.Name+" cache")
 			answers = cmp.Or(answers, l.Name)
-		case l.keeps == untold && l.Name != "network":
+		case l.Keeps == KeepsUntold && l.Name != "network":
 			unsure = true
 		}
 	}
@@ -428,16 +421,16 @@ func (c *cacheReader) signedIn(answers string) string {
 func oldPages(layers []Layer) (parts []Part) {
 	var total int64
 	for _, l := range layers[:4] {
-		if l.keeps != keepsIt {
+		if l.Keeps != KeepsIt {
 			continue
 		}
-		if l.seconds < 0 {
+		if l.Seconds < 0 {
 			parts = append(parts, Part{l.Name, "until it is emptied; nobody says for how long it keeps a page"})
 			continue
 		}
-		total += l.seconds
+		total += l.Seconds
 		how := map[string]string{"browser": "nobody can empty it", "network": "its keeper may empty it", "server": "emptied by removing its folder's files, or waiting", "page": "emptied by the content system, or with its cache folder"}[l.Name]
-		parts = append(parts, Part{l.Name, "up to " + Lasting(l.seconds) + "; " + how})
+		parts = append(parts, Part{l.Name, "up to " + Lasting(l.Seconds) + "; " + how})
 	}
 	switch {
 	case len(parts) == 0:

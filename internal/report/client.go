@@ -59,8 +59,8 @@ type ClientEntry struct {
 
 // A ClientPage is a page as every visitor finds it.
 type ClientPage struct {
-	Name, Title         string
-	Words, KiB, Matters int
+	Name, Title, KiB string
+	Words, Matters   int
 }
 
 // guarded are the areas whose particulars help whoever means harm.
@@ -80,7 +80,7 @@ func mayKnow(r *baseline.Rule) bool {
 // ClientOf puts a report into the client's, with what is kept of the site.
 func ClientOf(r *Report, k Kept) *Client {
 	d := DocumentOf(r, k)
-	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Right: clientRight(r), Since: clientSince(r), NotLooked: d.NotLooked, Course: d.Course, Home: d.Home()}
+	c := &Client{Site: r.Site, Stage: r.Stage, Taken: r.Taken, There: clientThere(r), Stands: clientStands(r), Right: clientRight(r), Since: clientSince(r), NotLooked: d.NotLooked, Course: d.Course, Home: d.Home}
 	if c.Home != nil {
 		c.Home.Card.Unseen = ""
 	}
@@ -123,11 +123,11 @@ func ClientOf(r *Report, k Kept) *Client {
 		if row.Status == 200 && (row.Indexable || row.Meant) && row.Linked && !slices.Contains(backstage, row.Kind) {
 			shown[row.Address] = true
 			pages = append(pages, row.Page)
-			c.Pages = append(c.Pages, ClientPage{row.Name, row.Title, row.Words, row.Weight, len(row.Deviates)})
+			c.Pages = append(c.Pages, ClientPage{row.Name, row.Title, row.KiB, row.Words, len(row.Deviates)})
 		}
 	}
 	c.Weights = weightsOf(pages, namesOf(r.Snapshot))
-	for _, p := range d.Others() {
+	for _, p := range d.Others {
 		if shown[p.Page.Address] {
 			p.Card.Unseen = ""
 			c.Others = append(c.Others, p)

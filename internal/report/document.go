@@ -20,7 +20,8 @@ type Document struct {
 	Areas     []DocumentArea
 	Course    *Course        // nil when too few audits are kept
 	Pages     []DocumentPage // those with the most trouble first
-	Previews  []Preview      // of pages that answer, the home page first if it was seen
+	Home      *Preview       // nil when it was not seen
+	Others    []Preview      // of the other pages that answer
 	Weights   []Weighed      // the heaviest first
 	Times     []PageTimes
 	Caches    []*CacheWay // of the home page and an inner one
@@ -28,22 +29,6 @@ type Document struct {
 	Tree      string      // what it is, in a sentence
 	Exposure  *Exposure
 	Later     []string // what to come back to, and not yet
-}
-
-// Home is the home page as it is found; nil when it was not seen.
-func (d *Document) Home() *Preview {
-	if len(d.Previews) == 0 || d.Previews[0].Page.Path != "/" {
-		return nil
-	}
-	return &d.Previews[0]
-}
-
-// Others are the other pages.
-func (d *Document) Others() []Preview {
-	if d.Home() == nil {
-		return d.Previews
-	}
-	return d.Previews[1:]
 }
 
 // A DocumentArea is one area of a document.
@@ -67,6 +52,7 @@ type DocumentEntry struct {
 type DocumentPage struct {
 	audit.PageRow
 	Name string
+	KiB  string // what it weighs, "" when that was not seen
 }
 
 // A DocumentHeld is a rule that holds.
@@ -80,18 +66,23 @@ func DocumentOf(r *Report, k Kept) *Document {
 	d := &Document{Report: r, NotLooked: notLooked(r), Done: DoneOf(k, r.Taken), Course: courseOf(k.upTo(r.Result)), Times: timesOf(r.Snapshot, n),
 		Roles: inShort(RolesOf(tree)), Tree: TreeSays(r.Result, tree), Exposure: ExposureOf(r.Result, k.Signs), Later: later(r.Result)}
 	var answer []*facts.Page
+	home := r.Snapshot.HomePage()
 	for _, row := range r.Result.Pages() {
-		d.Pages = append(d.Pages, DocumentPage{row, n.of(row.Path, row.Address)})
+		d.Pages = append(d.Pages, DocumentPage{row, n.of(row.Path, row.Address), weight(row.Page)})
 		if row.Status == http.StatusOK {
 			answer = append(answer, row.Page)
 			preview := PreviewOf(row.Page)
 			preview.Name = n.of(row.Path, row.Address)
-			d.Previews = append(d.Previews, preview)
+			if row.Page == home {
+				d.Home = &preview
+			} else {
+				d.Others = append(d.Others, preview)
+			}
 		}
 	}
 	d.Times = append(d.Times, pacedOf(k.Pace, r.Snapshot, d.Times, n)...)
 	d.Weights = weightsOf(answer, n)
-	d.Caches = cachesOf(r.Result, answer)
+	d.Caches = cachesOf(r.Result, home, answer)
 	for _, name := range baseline.Areas {
 		area := DocumentArea{Name: name, About: r.Rules.About(name)}
 		rules := map[string]bool{}
@@ -164,16 +155,16 @@ func later(r *audit.Result) (said []string) {
 }
 
 // cachesOf is what becomes of the home page and of an inner one in every layer; of the inner one only where that is something else.
-func cachesOf(r *audit.Result, pages []*facts.Page) (ways []*CacheWay) {
-	for _, of := range []func(*facts.Page) bool{
-		func(p *facts.Page) bool { return p.Path == "/" },
-		func(p *facts.Page) bool { return p.Kind == "content" },
-	} {
-		i := slices.IndexFunc(pages, of)
-		if i < 0 {
+func cachesOf(r *audit.Result, home *facts.Page, pages []*facts.Page) (ways []*CacheWay) {
+	of := []*facts.Page{home}
+	if i := slices.IndexFunc(pages, func(p *facts.Page) bool { return p.Kind == "content" }); i >= 0 {
+		of = append(of, pages[i])
+	}
+	for _, page := range of {
+		if page == nil {
 			continue
 		}
-		if way, err := CacheOf(r, pages[i].Path); err == nil && !slices.ContainsFunc(ways, way.keepsAs) {
+		if way, err := CacheOf(r, page.Path); err == nil && !slices.ContainsFunc(ways, way.keepsAs) {
 			ways = append(ways, way)
 		}
 	}

@@ -90,6 +90,8 @@ func TestACourseIsOfWholeAudits(t *testing.T) {
 	assert.Equal(t, 7, with[len(with)-1].Counts[facts.High], "it ends with the look, though that is not kept")
 	assert.Len(t, with, 61)
 	assert.Len(t, Kept{Audits: with}.upTo(now), 61, "and not twice")
+	now.Snapshot.Readings = []facts.Reading{facts.IntentStage.Reading("live", facts.Origin{File: audit.StageOption})}
+	assert.Len(t, Kept{Audits: audits}.upTo(now), 60, "as if in another stage it is no part of the course")
 	assert.Empty(t, Kept{}.upTo(now), "one look is no course")
 	assert.Len(t, courseOf(append(audits, audits...)).Audits, mostCourse)
 }
@@ -108,6 +110,7 @@ func TestTheHeaviestPages(t *testing.T) {
 	var old facts.Page
 	require.NoError(t, old.UnmarshalJSON([]byte(`{"status":200}`)))
 	assert.Empty(t, weightsOf([]*facts.Page{&old}, nil), "a snapshot that does not hold it says nothing")
+	assert.Equal(t, []string{"", "1", ""}, []string{weight(&old), weight(pages[1]), weight(pages[19])}, "and nought is not said for it")
 }
 
 func TestTimesThatWereMeasured(t *testing.T) {

@@ -64,17 +64,11 @@ func DoneOf(k Kept, taken time.Time) (done []Done) {
 		d.Says = Count(made, "change was made", "changes were made")
 		if i := slices.IndexFunc(k.Runs, func(w *Work) bool { return w.Run == e.Run }); i >= 0 {
 			work := k.Runs[i]
-			took := 0
-			for _, m := range work.Changes {
-				if m.Result == fix.Took {
-					took++
-				}
-			}
 			if work.Unseen() {
 				d.Says += "; nobody could look afterwards"
 			} else {
 				d.Settled = work.Settled
-				d.Says += fmt.Sprintf(", %d seen to have taken; %s", took, Count(len(work.Settled), "matter deviated no more", "matters deviated no more"))
+				d.Says += fmt.Sprintf(", %d seen to have taken; %s", work.Took(), Count(len(work.Settled), "matter deviated no more", "matters deviated no more"))
 			}
 		}
 		if broke > 0 {
@@ -104,7 +98,9 @@ func (k Kept) isBefore(run string, began, taken time.Time) bool {
 // upTo are the audits up to the look, and the look itself, though it may not be kept.
 func (k Kept) upTo(r *audit.Result) []history.Audit {
 	audits := slices.DeleteFunc(slices.Clone(k.Audits), func(a history.Audit) bool { return k.Audit != 0 && a.ID > k.Audit })
-	if n := len(audits); k.Audit == 0 && n > 0 && !audits[n-1].Taken.Equal(r.Taken) && len(r.Named()) == 0 && r.LeftOut() == nil {
+	stage, _ := r.Snapshot.Effective(facts.IntentStage.Name)
+	part := len(r.Named()) > 0 || r.LeftOut() != nil || stage.Origin.File == audit.StageOption
+	if n := len(audits); k.Audit == 0 && n > 0 && !audits[n-1].Taken.Equal(r.Taken) && !part {
 		audits = append(audits, history.Audit{Taken: r.Taken, Stage: r.Stage, Alignment: r.Alignment, Judged: r.Judged, Counts: r.Counts, Measures: history.MeasuresOf(r.Snapshot)})
 	}
 	return audits

@@ -503,12 +503,11 @@ func robots(_ *baseline.Baseline, name string, r *audit.Result) (*Explanation, e
 			e.here("declared", "%s is not known: %s", term.Short(), s.Why(term.Name))
 		}
 	}
-	i := slices.IndexFunc(s.Pages, func(p facts.Page) bool { return p.Path == "/" })
-	if i < 0 {
+	home := s.HomePage()
+	if home == nil {
 		e.here("served", "not known: %s", s.Why(facts.LiveAddress.Name))
 		return e, nil
 	}
-	home := s.Pages[i]
 	e.here("tag", "%s", orNothing(home.RobotsTag))
 	e.here("header", "%s", orNothing(home.RobotsHeader))
 	if status, known := s.Is(facts.LiveRobotsStatus.Term); known {

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"weltaxis/internal/pace"
 )
@@ -114,13 +112,4 @@ func earlier(before *pace.Run, path string, now []float64, changes int) *Earlier
 		says += " In between weltaxis fix made " + map[bool]string{true: "one change", false: fmt.Sprint(changes) + " changes"}[changes == 1] + "."
 	}
 	return &Earlier{before.Taken, judged.Second, says}
-}
-
-// Capital is a text with its first letter in upper case.
-func Capital(text string) string {
-	first, size := utf8.DecodeRuneInString(text)
-	if size == 0 {
-		return ""
-	}
-	return string(unicode.ToUpper(first)) + text[size:]
 }

@@ -77,17 +77,13 @@ func there(r *audit.Result) (says string, answers bool) {
 		return "Nobody asked whether it answers: no live source was looked at.", false
 	}
 	address, _ := s.Is(facts.LiveAddress.Term)
-	for i := range s.Pages {
-		page := &s.Pages[i]
-		if page.Path != "/" {
-			continue
-		}
-		switch {
-		case page.Status == 200:
+	if page := s.HomePage(); page != nil {
+		switch page.Status {
+		case 200:
 			return fmt.Sprintf("It answers at %s.", page.Address), true
-		case page.Status == 503:
+		case 503:
 			return fmt.Sprintf("It answers 503 at %s: visitors are told to come back later.", page.Address), true
-		case page.Status == 401:
+		case 401:
 			return fmt.Sprintf("It asks for name and password at %s.", page.Address), true
 		}
 		return fmt.Sprintf("It answers %d at %s, and not with its home page.", page.Status, page.Address), true

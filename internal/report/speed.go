@@ -78,13 +78,21 @@ type Weighed struct {
 	Markup, Rest int // what is sent for the page itself, and for what it loads of the site's own
 }
 
+// weight is what a page weighs, in KiB; "" when that was not seen.
+func weight(page *facts.Page) string {
+	if v, known := page.Field("weight"); known && page.Status == http.StatusOK {
+		return v.String()
+	}
+	return ""
+}
+
 // heaviest is how many pages a document shows the weights of.
 const heaviest = 12
 
 // weightsOf are the heaviest pages; none when it was not seen what they load.
 func weightsOf(pages []*facts.Page, n names) (list []Weighed) {
 	for _, page := range pages {
-		if _, known := page.Field("weight"); !known || page.Status != http.StatusOK || page.Weight == 0 {
+		if weight(page) == "" || page.Weight == 0 {
 			continue
 		}
 		markup := min((max(page.Sent, 0)+1023)/1024, page.Weight)

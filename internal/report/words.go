@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // shown is how many of like things are named before the rest is only counted.
@@ -84,4 +86,13 @@ func differing(a, b string) string {
 		middle += " …”"
 	}
 	return middle
+}
+
+// Capital is a text with its first letter in upper case.
+func Capital(text string) string {
+	first, size := utf8.DecodeRuneInString(text)
+	if size == 0 {
+		return ""
+	}
+	return string(unicode.ToUpper(first)) + text[size:]
 }

@@ -33,6 +33,17 @@ type Work struct {
 // Unseen says whether nobody could look afterwards.
 func (w *Work) Unseen() bool { return w.After == 0 && len(w.Left)+len(w.New)+len(w.Settled) == 0 }
 
+// Took is how many changes were seen to have taken.
+func (w *Work) Took() int {
+	n := 0
+	for _, m := range w.Changes {
+		if m.Result == fix.Took {
+			n++
+		}
+	}
+	return n
+}
+
 // A Brief is a rule that deviates, in one line.
 type Brief struct {
 	Rule     string         `json:"rule"`

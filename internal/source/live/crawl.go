@@ -48,6 +48,7 @@ func (v *visit) crawl(ctx context.Context, first chain, failed error, read *docu
 	home := v.home.String()
 	v.pages[home] = &visited{}
 	v.order = []string{home}
+	first.steps = 0 // wherever it led from, it is told under the address that it led to
 	links := v.keep(home, 0, first, failed, read)
 	v.pages[home].shows = facts.ShowsSite
 	v.pages[home].page.Linked = true

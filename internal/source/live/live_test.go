@@ -70,6 +70,25 @@ func pageAt(t *testing.T, s *facts.Snapshot, path string) facts.Page {
 
 const words = "one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen seventeen eighteen nineteen twenty more"
 
+// Many sites have their home page in a language's folder, or under another name: all that is said of it is said of where it leads.
+func TestASiteWhoseHomeLeadsOnIsLookedAt(t *testing.T) {
+	for _, way := range []string{"->", "~>"} {
+		s := look(t, options(serveSmall(t, small{
+			"/":            way + "/start",
+			"/start":       way + "/de/",
+			"/de/":         `<title>Haus</title><body><a href="/de/kontakt/">K</a><a href="/">again</a>`,
+			"/de/kontakt/": `<title>Kontakt</title><body><a href="/de/">H</a>`,
+		})))
+		require.Len(t, s.Pages, 2, way)
+		assert.Equal(t, []string{"home", "content"}, []string{pageAt(t, s, "/de/").Kind, pageAt(t, s, "/de/kontakt/").Kind})
+		assert.Equal(t, []int{0, 1}, []int{pageAt(t, s, "/de/").Depth, pageAt(t, s, "/de/kontakt/").Depth})
+		assert.Equal(t, "Haus", fact(t, s, "home.title").Text())
+		assert.Equal(t, "/de/", s.HomePage().Path)
+		require.Len(t, s.Links, 1, "the link that leads on is told of, and not the home page")
+		assert.Equal(t, 2, s.Links[0].Steps)
+	}
+}
+
 func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	at := serveSmall(t, small{
 		"/":           `<title>Home</title><body><a href="/a">a</a><a href="/old">old</a><a href="/gone">gone</a><a href="http://elsewhere.example/">x</a>`,
