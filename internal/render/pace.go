@@ -19,7 +19,7 @@ import (
 // laneLabel is how wide the names of the lanes of a chart are, and laneEnd what stands behind them.
 const (
 	laneLabel = 10
-	laneEnd   = 30
+	laneEnd   = 34
 )
 
 // lapMarks are how single requests are drawn: by what became of them, and around the cache.
