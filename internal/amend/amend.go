@@ -215,7 +215,10 @@ func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url
 	if err := readable(s, gaps); err != nil {
 		return nil, err
 	}
-	if !one.met(one.work(s, u)) {
+	if a := one.work(s, u); !one.met(a) {
+		if unknown := a.Get(answer.Status).Unknown; unknown != nil {
+			return nil, refuse("whether %s would say it by that cannot be told: %s", u.String(), unknown.Because)
+		}
 		return nil, refuse("%s would not say it by that", u.String())
 	}
 	after := map[string]server.Worked{}

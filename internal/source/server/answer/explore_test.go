@@ -4,6 +4,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -70,6 +71,8 @@ func TestExpressionsAreBounded(t *testing.T) {
 		}
 	}
 
+	assert.Equal(t, maxAgain, patterns.again)
+
 	var quick Patterns
 	for i := range maxKept + 500 {
 		found, wrong := quick.Compile("^/"+strconv.Itoa(i)+"$", false).Find("/7")
@@ -82,4 +85,20 @@ func TestExpressionsAreBounded(t *testing.T) {
 	assert.NotSame(t, quick.Compile("x", true), quick.Compile("x", false))
 	_, wrong := quick.Compile("(", false).Find("x")
 	assert.Equal(t, "the expression ( is not understood here", wrong)
+}
+
+// On a busy machine the clock may run out on an expression that hardly takes any time.
+func TestAnExpressionThatWasKeptWaitingIsTriedAgain(t *testing.T) {
+	var patterns Patterns
+	for range 3 * maxAgain {
+		waits := patterns.Compile(`^/(\w+)\.php$`, false)
+		waits.read().MatchTimeout = -time.Hour
+		found, wrong := waits.Find("/index.php")
+		assert.Empty(t, wrong)
+		require.NotNil(t, found)
+		assert.Equal(t, []string{"/index.php", "index"}, found.Groups)
+		assert.Equal(t, -time.Hour, waits.read().MatchTimeout, "as before, for the next")
+	}
+	assert.Zero(t, patterns.slow)
+	assert.Zero(t, patterns.again)
 }

@@ -23,6 +23,7 @@ type Patterns struct {
 	known map[spelling]*Pattern
 	kept  int
 	slow  int
+	again int
 }
 
 type spelling struct {
@@ -31,9 +32,11 @@ type spelling struct {
 }
 
 const (
-	matchTime = 50 * time.Millisecond // for a match
-	maxSlow   = 40                    // matches that may take it all; after that no expression is tried
-	maxKept   = 5000                  // expressions that are read once; others each time
+	matchTime = 50 * time.Millisecond  // for a match
+	againTime = 500 * time.Millisecond // for one that took that: on a busy machine the quickest may have been kept waiting
+	maxAgain  = 4                      // matches that may take that as well; after that none is tried again
+	maxSlow   = 40                     // matches that may take too long; after that no expression is tried
+	maxKept   = 5000                   // expressions that are read once; others each time
 )
 
 func init() { regexp2.SetTimeoutCheckPeriod(matchTime / 5) } // else 100 ms, and what takes too long takes twice as long
@@ -90,7 +93,7 @@ func (p *Pattern) Find(text string) (found *Match, wrong string) {
 	if re == nil {
 		return nil, p.wrong
 	}
-	m, err := re.FindStringMatch(latin(text))
+	m, err := p.of.match(re, latin(text))
 	if err != nil {
 		p.of.slow++
 		return nil, "the expression " + p.expression + " takes too long"
@@ -110,6 +113,22 @@ func (p *Pattern) Find(text string) (found *Match, wrong string) {
 		}
 	}
 	return found, ""
+}
+
+// match looks for an expression; an error means that it takes too long. The time is the clock's, so what is late is tried again.
+func (p *Patterns) match(re *regexp2.Regexp, text string) (*regexp2.Match, error) {
+	m, err := re.FindStringMatch(text)
+	if err == nil || p.again >= maxAgain {
+		return m, err
+	}
+	usual := re.MatchTimeout
+	re.MatchTimeout = againTime
+	defer func() { re.MatchTimeout = usual }()
+	m, err = re.FindStringMatch(text)
+	if err != nil {
+		p.again++
+	}
+	return m, err
 }
 
 // latin makes each byte a rune, since PCRE is asked for bytes; bytesOf is the way back.
