@@ -54,6 +54,8 @@ type Server struct {
 	Answer  func(answer.Ask) *answer.Answer
 	// Serves tells whether a host of it has a name, and on which ports.
 	Serves func(name string) []int
+	// Encrypts are those of the ports on which it encrypts.
+	Encrypts func(name string) []int
 	// Shadowed are directives without effect.
 	Shadowed func() []facts.Shadowed
 	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of it.
@@ -151,12 +153,12 @@ func (source *Source) read(c Config) *Server {
 	case Nginx:
 		s.Tree = directives.Nginx(c.File, source.files)
 		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
-		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, func() []string { return nil }
 	default:
 		s.Tree = directives.Apache(c.File, source.files, directives.ApacheOptions{Version: s.Version})
 		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
-		s.Answer, s.Serves, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, config.Folders
 	}
 	return s
@@ -241,10 +243,15 @@ func (s *Source) ask(u *url.URL) answer.Ask {
 			}
 		}
 	}
-	if len(ports) > 0 && u.Scheme == "https" { // encryption ends before it gets here
-		a.Port, a.Secure = ports[0], true
-		a.Header["x-forwarded-proto"] = "https"
+	if u.Scheme != "https" || len(ports) == 0 {
+		return a
 	}
+	if encrypted := s.Servers[0].Encrypts(u.Hostname()); len(encrypted) > 0 { // something leads the usual port to another
+		a.Port = encrypted[0]
+		return a
+	}
+	a.Port, a.Secure = ports[0], true // encryption ends before it gets here
+	a.Header["x-forwarded-proto"] = "https"
 	return a
 }
 

@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/source/server/answer"
 )
 
 func site(t *testing.T, files map[string]string) string {
@@ -130,6 +132,35 @@ location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fa
 	assert.NotContains(t, said, "with a session /door/")
 	assert.NotContains(t, said, "posted /b/", "one inner page stands for all")
 	assert.Equal(t, []string{"/uploads/made-up.phar"}, run, "what shields one name forgets another")
+}
+
+// TestEncryptionOnAnotherPort: where the usual port is led to another, as a container's is, the host that encrypts answers for https; where
+// none does, encryption ends before it gets here.
+func TestEncryptionOnAnotherPort(t *testing.T) {
+	dir := site(t, map[string]string{"public/index.html": "x"})
+	apache := "LoadModule dir_module x/mod_dir.so\nLoadModule alias_module x/mod_alias.so\nLoadModule ssl_module x/mod_ssl.so\nListen 8081\nListen 8444\n"
+	for kind, texts := range map[string][2]string{
+		Nginx: {
+			"http { server { listen 8081; server_name lantern-lane.example; return 301 https://lantern-lane.example$request_uri; }",
+			"server { listen 8444 ssl; server_name lantern-lane.example; root " + dir + "/public; } }",
+		},
+		Apache: {
+			apache + "<VirtualHost *:8081>\nServerName lantern-lane.example\nRedirect permanent / https://lantern-lane.example/\n</VirtualHost>\n",
+			"<VirtualHost *:8444>\nServerName lantern-lane.example\nSSLEngine on\nDocumentRoot " + dir + "/public\n<Directory " + dir + "/public>\nRequire all granted\n</Directory>\n</VirtualHost>\n",
+		},
+	} {
+		conf := filepath.Join(dir, kind+".conf")
+		home, _ := url.Parse("https://lantern-lane.example/")
+		for want, text := range map[string]string{"200": texts[0] + texts[1], "301": texts[0]} {
+			if kind == Nginx && want == "301" {
+				text += " }"
+			}
+			require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
+			s, gaps := Open([]Config{{kind, conf}}, home, nil)
+			require.Empty(t, gaps)
+			assert.Equal(t, want, s.Work(home).Text(answer.Status), "%s\n%s", kind, text)
+		}
+	}
 }
 
 // TestWhatCouldNotBeReadMaySayAnything: an included file that is not there to be read leaves untold what it may hold, and no more.

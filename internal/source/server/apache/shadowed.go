@@ -37,6 +37,21 @@ func (c *Config) Serves(name string) (ports []int) {
 	return ports
 }
 
+// Encrypts are those of the ports on which a host of a name encrypts.
+func (c *Config) Encrypts(name string) (ports []int) {
+	for _, h := range c.hosts {
+		if !h.ssl || !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(strings.ToLower(name)) }) {
+			continue
+		}
+		for _, w := range h.where {
+			if w.port != 0 && !slices.Contains(ports, w.port) {
+				ports = append(ports, w.port)
+			}
+		}
+	}
+	return ports
+}
+
 // protocols are all that Apache knows, by what SSLProtocol calls all.
 var protocols = []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}
 

@@ -10,13 +10,18 @@ import (
 )
 
 // Serves are the ports on which a host of a name listens.
-func (c *Config) Serves(name string) (ports []int) {
+func (c *Config) Serves(name string) []int { return c.ports(name, false) }
+
+// Encrypts are those of the ports on which a host of a name encrypts.
+func (c *Config) Encrypts(name string) []int { return c.ports(name, true) }
+
+func (c *Config) ports(name string, secure bool) (ports []int) {
 	for _, h := range c.servers {
 		if h.named(name) == 0 {
 			continue
 		}
 		for _, l := range h.listens {
-			if l.port != 0 && !slices.Contains(ports, l.port) {
+			if l.port != 0 && (l.secure || !secure) && !slices.Contains(ports, l.port) {
 				ports = append(ports, l.port)
 			}
 		}
