@@ -8,12 +8,14 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/fcgi"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -119,13 +121,15 @@ func (r *running) runtime() string {
 	return filepath.Join(filepath.Dir(r.folder), filepath.Base(runtimeFolder))
 }
 
+// freeAddress is one that a server which is started later can take: below the ports that systems hand out by themselves, where nobody's
+// connection gets it meanwhile.
 func freeAddress() (string, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
+	for range 100 {
+		if listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(20000+rand.IntN(12000)))); err == nil {
+			return listener.Addr().String(), listener.Close()
+		}
 	}
-	defer listener.Close()
-	return listener.Addr().String(), nil
+	return "", errors.New("none of 100 ports of 127.0.0.1 between 20000 and 32000 is free")
 }
 
 // extra are lines that only the demo needs: folders of its own instead of the system's.
