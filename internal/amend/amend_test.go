@@ -55,6 +55,8 @@ var cases = []struct {
 		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY"}}, at: "/about/", becomes: "        add_header X-Frame-Options DENY always;"},
 	{name: "two headers at once", kind: "nginx", text: "events {}\nhttp {\n  server { listen 80; server_name site.example; root DIR/www;\n  }\n}\n",
 		wish: facts.Wish{Headers: map[string]string{"X-Frame-Options": "DENY", "Referrer-Policy": "no-referrer"}}, at: "/", becomes: "add_header Referrer-Policy no-referrer always;\nadd_header X-Frame-Options DENY always;"},
+	{name: "closed behind what cannot be told", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    if ($uri ~ ^/(a|aa)+$) { return 403; } index index.html;\n  }\n}\n",
+		wish: facts.Wish{Shut: &facts.Shut{Spares: []string{"/robots.txt"}, Retry: 60, Notice: "back soon"}}, at: "/" + strings.Repeat("a", 60) + "!", refused: "cannot be told: the expression ^/(a|aa)+$ takes too long"},
 	{name: "a value in quotes", kind: "nginx", text: "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n  }\n}\n",
 		wish: facts.Wish{Headers: map[string]string{"Permissions-Policy": `camera=(), geolocation=(self "https://x.example")`}}, at: "/", becomes: `    add_header Permissions-Policy "camera=(), geolocation=(self \"https://x.example\")" always;`},
 	{name: "how long files are fresh", kind: "nginx", text: "events {}\nhttp {\n  types { text/html html; text/css css; image/jpeg jpg; text/plain txt; }\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/www;\n    location /posters/ {\n        autoindex off;\n    }\n  }\n}\n",

@@ -188,9 +188,30 @@ Begin with:  weltaxis demo
 	root.PersistentFlags().StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
 	complete(root, "log", "debug", "info", "warn", "error")
 	for _, c := range p.commands() {
+		explainArguments(c)
 		root.AddCommand(c)
 	}
 	return root
+}
+
+// explainArguments has a command and those below it say what arguments they take, where the number of them is wrong.
+func explainArguments(c *cobra.Command) {
+	for _, below := range c.Commands() {
+		explainArguments(below)
+	}
+	if fits := c.Args; fits != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			err := fits(c, args)
+			if err != nil && (strings.HasPrefix(err.Error(), "accepts ") || strings.HasPrefix(err.Error(), "unknown command ")) {
+				wrong := "an argument is missing"
+				if len(args) > 0 {
+					wrong = report.Count(len(args), "argument does not fit", "arguments do not fit")
+				}
+				return fmt.Errorf("%s; write %s", wrong, c.UseLine())
+			}
+			return err
+		}
+	}
 }
 
 // commands lists the commands in the order of the help.

@@ -58,9 +58,9 @@ type Server struct {
 	Encrypts func(name string) []int
 	// Shadowed are directives without effect.
 	Shadowed func() []facts.Shadowed
-	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of it.
+	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of the one that takes a request.
 	Protocols func(name string) ([]string, facts.Origin)
-	Overrides func(name, folder string) (string, facts.Origin)
+	Overrides func(ask answer.Ask, folder string) (string, facts.Origin)
 	// Places are addresses of folders that the configuration names, and Folders folders of this machine.
 	Places  func() []string
 	Folders func() []string
@@ -221,13 +221,7 @@ func system() string {
 func (s *Source) ask(u *url.URL) answer.Ask {
 	port, _ := strconv.Atoi(u.Port())
 	a := answer.Ask{Method: "GET", Scheme: u.Scheme, Host: u.Hostname(), HostPort: port, Port: port, Target: u.RequestURI(), Header: map[string]string{"accept-encoding": "gzip"}}
-	asked := port
-	if asked == 0 {
-		asked = map[string]int{"https": 443}[u.Scheme]
-	}
-	if asked == 0 {
-		asked = 80
-	}
+	asked := portOf(a)
 	if len(s.Servers) == 0 {
 		return a
 	}
@@ -253,6 +247,33 @@ func (s *Source) ask(u *url.URL) answer.Ask {
 	a.Port, a.Secure = ports[0], true // encryption ends before it gets here
 	a.Header["x-forwarded-proto"] = "https"
 	return a
+}
+
+// portOf is the port that a request arrives at.
+func portOf(a answer.Ask) int {
+	switch {
+	case a.Port != 0:
+		return a.Port
+	case a.Scheme == "https":
+		return 443
+	}
+	return 80
+}
+
+// within is the request for the site's address as it reaches the last server.
+func (s *Source) within() answer.Ask {
+	ask := s.ask(s.Address)
+	for i, server := range s.Servers {
+		if i > 0 {
+			if a := s.Servers[i-1].Answer(ask); a.Onward != nil {
+				ask = a.Onward.Ask
+			}
+		}
+		if ports := server.Serves(ask.Host); len(ports) > 0 && !slices.Contains(ports, portOf(ask)) {
+			ask.Port = ports[0]
+		}
+	}
+	return ask
 }
 
 // near names files from the site's folder, where they lie below it.
@@ -502,7 +523,7 @@ func (s *Source) Layout(ctx context.Context, gaps []facts.Gap) (facts.Seen, erro
 		seen.Add(facts.ServerRoot.Reading(root, from))
 		seen.Tell(facts.PublicHint, root)
 		last := s.Servers[len(s.Servers)-1]
-		allowed, at := last.Overrides(s.Address.Hostname(), root)
+		allowed, at := last.Overrides(s.within(), root)
 		seen.Add(facts.ServerOverrideAllowed.Reading(allowed, s.near(at)))
 	}
 	if protocols, at := s.Servers[0].Protocols(s.Address.Hostname()); len(protocols) > 0 {

@@ -56,6 +56,7 @@ type host struct {
 	rewrite    *rewriting
 	aliases    []*directives.Node // Alias, Redirect and their like, the host's own first
 	ssl        bool
+	engine     bool // it is said whether it encrypts
 }
 
 type hostName struct {
@@ -135,6 +136,7 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 		h.folders = slices.Clone(outer.folders)
 		h.places = slices.Clone(outer.places)
 		h.root = outer.root
+		h.ssl, h.engine = outer.ssl, outer.engine
 		for _, word := range n.Args {
 			h.where = append(h.where, newAddress(word))
 		}
@@ -165,7 +167,7 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 		case d.Is("Location", "LocationMatch"):
 			h.places = append(h.places, c.newSection(d))
 		case d.Is("SSLEngine"):
-			h.ssl = strings.EqualFold(d.Arg(0), "on")
+			h.ssl, h.engine = strings.EqualFold(d.Arg(0), "on"), true
 		case d.Is("Alias", "AliasMatch", "ScriptAlias", "ScriptAliasMatch", "Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp", "ProxyPass"):
 			h.aliases = append(h.aliases, d)
 		case d.Is("RewriteEngine", "RewriteRule", "RewriteCond", "RewriteOptions", "RewriteMap", "RewriteBase"):
@@ -177,9 +179,40 @@ func (c *Config) newHost(n *directives.Node, body []*directives.Node, outer *hos
 	h.base = append(h.base, base)
 	if outer != nil {
 		h.aliases = append(h.aliases, outer.aliases...)
+		h.ssl = h.ssl || !h.engine && c.Tree.Modules["mod_ssl.c"] != "" && slices.ContainsFunc(h.where, c.listensForHTTPS)
 	}
 	sortFolders(h.folders)
 	return h
+}
+
+// listensForHTTPS tells whether an address is listened on for https, which has a host that does not say whether it encrypts do so.
+func (c *Config) listensForHTTPS(w netAddress) bool {
+	return slices.ContainsFunc(c.Tree.Root, func(n *directives.Node) bool {
+		if !n.Is("Listen") || len(n.Args) == 0 {
+			return false
+		}
+		listens := listenAddress(n)
+		return listens == w && (strings.EqualFold(n.Arg(1), "https") || len(n.Args) == 1 && listens.port == 443)
+	})
+}
+
+// listenAddress is where a Listen listens: at a port, or at an address and a port.
+func listenAddress(n *directives.Node) netAddress {
+	where := n.Arg(0)
+	if !strings.Contains(where, ":") {
+		where = ":" + where
+	}
+	listens := newAddress(where)
+	if listens.address == "0.0.0.0" || listens.address == "::" {
+		listens.address = ""
+	}
+	return listens
+}
+
+// hasName tells whether a host has a name.
+func (h *host) hasName(name string) bool {
+	name = strings.ToLower(name)
+	return slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(name) })
 }
 
 // hole is what of the server or of the host could not be read. It may say anything, and hold another host.

@@ -13,91 +13,102 @@ import (
 
 // Serves are the ports on which a host of a name listens.
 func (c *Config) Serves(name string) (ports []int) {
-	add := func(port int) {
-		if port != 0 && !slices.Contains(ports, port) {
-			ports = append(ports, port)
+	for _, h := range append([]*host{c.main}, c.hosts...) {
+		if h.hasName(name) {
+			ports = append(ports, c.ports(h)...)
 		}
 	}
-	name = strings.ToLower(name)
-	for _, h := range append([]*host{c.main}, c.hosts...) {
-		if !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(name) }) {
-			continue
-		}
-		for _, w := range h.where {
-			add(w.port)
-		}
-		if h == c.main {
-			for _, n := range c.Tree.Root {
-				if n.Is("Listen") {
-					add(newAddress(":" + n.Arg(0)[strings.LastIndexByte(n.Arg(0), ':')+1:]).port)
-				}
+	return unique(ports)
+}
+
+// Encrypts are those of the ports on which a host of a name encrypts; of the main server's those that no other host takes.
+func (c *Config) Encrypts(name string) (ports []int) {
+	for _, h := range c.encrypting(name) {
+		for _, port := range c.ports(h) {
+			if h != c.main || !slices.ContainsFunc(c.hosts, func(o *host) bool { return o.takes(port) }) {
+				ports = append(ports, port)
 			}
+		}
+	}
+	return unique(ports)
+}
+
+// encrypting are the hosts of a name that encrypt, the main server last.
+func (c *Config) encrypting(name string) []*host {
+	return slices.DeleteFunc(append(slices.Clone(c.hosts), c.main), func(h *host) bool { return !h.ssl || !h.hasName(name) })
+}
+
+// ports are those on which a host listens.
+func (c *Config) ports(h *host) (ports []int) {
+	for _, w := range h.where {
+		ports = append(ports, w.port)
+	}
+	if h != c.main {
+		return ports
+	}
+	for _, n := range c.Tree.Root {
+		if n.Is("Listen") {
+			ports = append(ports, listenAddress(n).port)
 		}
 	}
 	return ports
 }
 
-// Encrypts are those of the ports on which a host of a name encrypts.
-func (c *Config) Encrypts(name string) (ports []int) {
-	for _, h := range c.hosts {
-		if !h.ssl || !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(strings.ToLower(name)) }) {
-			continue
-		}
-		for _, w := range h.where {
-			if w.port != 0 && !slices.Contains(ports, w.port) {
-				ports = append(ports, w.port)
-			}
+func (h *host) takes(port int) bool {
+	return slices.ContainsFunc(h.where, func(w netAddress) bool { return w.port == 0 || w.port == port })
+}
+
+// unique are ports each once, without the 0 that stands for all.
+func unique(ports []int) (each []int) {
+	for _, port := range ports {
+		if port != 0 && !slices.Contains(each, port) {
+			each = append(each, port)
 		}
 	}
-	return ports
+	return each
 }
 
 // protocols are all that Apache knows, by what SSLProtocol calls all.
 var protocols = []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}
 
 // Protocols are the versions of TLS that a host of a name allows, and where that is said; none where it does not encrypt.
-func (c *Config) Protocols(name string) ([]string, facts.Origin) {
-	for _, h := range c.hosts {
-		if !h.ssl || !slices.ContainsFunc(h.names, func(n hostName) bool { return n.fits(strings.ToLower(name)) }) {
-			continue
-		}
-		var said *directives.Node
-		for _, base := range h.base {
-			for _, n := range base {
-				if n.Is("SSLProtocol") {
-					said = n
-				}
-			}
-		}
-		if said == nil {
-			return protocols, facts.Origin{Default: "Apache"}
-		}
-		var allowed []string
-		for _, word := range said.Args {
-			sign, bare := byte('+'), word
-			if word[0] == '+' || word[0] == '-' {
-				sign, bare = word[0], word[1:]
-			}
-			for _, p := range protocols {
-				switch {
-				case !strings.EqualFold(bare, "all") && !strings.EqualFold(bare, p):
-				case sign == '-':
-					allowed = slices.DeleteFunc(allowed, func(a string) bool { return a == p })
-				case !slices.Contains(allowed, p):
-					allowed = append(allowed, p)
-				}
-			}
-		}
-		return allowed, at(said)
+func (c *Config) Protocols(name string) (allowed []string, from facts.Origin) {
+	hosts := c.encrypting(name)
+	if len(hosts) == 0 {
+		return nil, facts.Origin{}
 	}
-	return nil, facts.Origin{}
+	var said *directives.Node
+	for _, n := range slices.Concat(hosts[0].base...) {
+		if n.Is("SSLProtocol") {
+			said = n
+		}
+	}
+	if said == nil {
+		return protocols, facts.Origin{Default: "Apache"}
+	}
+	for _, word := range said.Args {
+		bare := strings.TrimLeft(word, "+-")
+		if bare == word { // it takes the place of what stands before it
+			allowed = nil
+		}
+		for _, p := range protocols {
+			switch {
+			case !strings.EqualFold(bare, "all") && !strings.EqualFold(bare, p):
+			case strings.HasPrefix(word, "-"):
+				allowed = slices.DeleteFunc(allowed, func(a string) bool { return a == p })
+			case !slices.Contains(allowed, p):
+				allowed = append(allowed, p)
+			}
+		}
+	}
+	return allowed, at(said)
 }
 
-// Overrides is what override files may change in a folder of a host of a name; "" when they are not read.
-func (c *Config) Overrides(name, folder string) (allowed string, from facts.Origin) {
+// Overrides is what override files may change in a folder of the host that takes a request; "" when they are not read.
+func (c *Config) Overrides(ask answer.Ask, folder string) (allowed string, from facts.Origin) {
 	answer.Explore(func(g *answer.Guess) *answer.Answer {
 		r := &request{Config: c, g: g, a: answer.New(), method: "GET", env: map[string]string{}, challenged: new(*answer.Told), work: new(int)}
-		r.host, _ = c.choose(answer.Ask{Host: name, Port: firstOf(c.Serves(name))}, g)
+		r.host, _ = c.choose(ask, g)
 		s, _ := r.walk(folder, answer.Entry{Is: answer.AFolder})
 		allowed, from = strings.Join(append(slices.Clone(s.override.groups), s.override.list...), " "), facts.Origin{Default: "Apache"}
 		if s.override.node != nil {
@@ -106,13 +117,6 @@ func (c *Config) Overrides(name, folder string) (allowed string, from facts.Orig
 		return answer.New()
 	})
 	return allowed, from
-}
-
-func firstOf(ports []int) int {
-	if len(ports) == 0 {
-		return 80
-	}
-	return ports[0]
 }
 
 // maxLooked is how many folders are looked into for override files.

@@ -29,6 +29,7 @@ type Config struct {
 	servers  []*host
 	maps     map[string]*mapping
 	upstr    map[string]*directives.Node
+	first    map[socket]*host // that which takes what no name fits
 }
 
 // A level is one block in which directives stand: http, server, location, or an if in a location.
@@ -66,6 +67,14 @@ type listen struct {
 	node    *directives.Node
 }
 
+// A socket is an address and a port that several hosts may share.
+type socket struct {
+	address string
+	port    int
+}
+
+func (l listen) socket() socket { return socket{l.address, l.port} }
+
 type serverName struct {
 	text    string
 	pattern *answer.Pattern
@@ -81,7 +90,7 @@ type Options struct {
 
 // New puts a configuration in order.
 func New(tree *directives.Tree, options Options) *Config {
-	c := &Config{Tree: tree, Version: options.Version, Prefix: cmp.Or(options.Prefix, "/usr/share/nginx"), disk: options.Disk, maps: map[string]*mapping{}, upstr: map[string]*directives.Node{}}
+	c := &Config{Tree: tree, Version: options.Version, Prefix: cmp.Or(options.Prefix, "/usr/share/nginx"), disk: options.Disk, maps: map[string]*mapping{}, upstr: map[string]*directives.Node{}, first: map[socket]*host{}}
 	if c.disk == nil {
 		c.disk = answer.OS{}
 	}
@@ -102,7 +111,33 @@ func New(tree *directives.Tree, options Options) *Config {
 			c.upstr[n.Arg(0)] = n
 		}
 	}
+	c.encrypt()
 	return c
+}
+
+// encrypt has all hosts of an address and port encrypt where one of them says so, or where that which takes what no name fits says "ssl on", as could be
+// said before nginx 1.25.1.
+func (c *Config) encrypt() {
+	secure := map[socket]bool{}
+	for _, h := range c.servers {
+		for _, l := range h.listens {
+			s := l.socket()
+			secure[s] = secure[s] || l.secure
+			if c.first[s] == nil || l.main {
+				c.first[s] = h
+			}
+		}
+	}
+	for s, h := range c.first {
+		if on := h.find("ssl"); on != nil && on.Arg(0) == "on" {
+			secure[s] = true
+		}
+	}
+	for _, h := range c.servers {
+		for i, l := range h.listens {
+			h.listens[i].secure = secure[l.socket()]
+		}
+	}
 }
 
 func newHost(n *directives.Node, http *level, patterns *answer.Patterns) *host {

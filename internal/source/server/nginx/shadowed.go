@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/Masterminds/semver/v3"
+
 	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/server/answer"
@@ -29,23 +31,42 @@ func (c *Config) ports(name string, secure bool) (ports []int) {
 	return ports
 }
 
-// Protocols are the versions of TLS that a host of a name allows, and where that is said; none where it does not encrypt.
+// Protocols are the versions of TLS that a host of a name allows, and where that is said; none where it does not encrypt, or where nothing says and
+// the version of nginx is not known. What the first host of the address says counts, since the handshake begins before the name is known; as of 1.29.2
+// what its own says.
 func (c *Config) Protocols(name string) ([]string, facts.Origin) {
 	for _, h := range c.servers {
-		encrypts := slices.ContainsFunc(h.listens, func(l listen) bool { return l.secure })
-		if h.named(name) == 0 || !encrypts {
+		i := slices.IndexFunc(h.listens, func(l listen) bool { return l.secure })
+		if h.named(name) == 0 || i < 0 {
 			continue
+		}
+		if !c.since("1.29.2") {
+			h = c.first[h.listens[i].socket()]
 		}
 		if n := h.find("ssl_protocols"); n != nil {
 			return n.Args, at(n)
 		}
-		return []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}, facts.Origin{Default: "nginx before 1.23.4; TLSv1.2 and TLSv1.3 since"}
+		switch {
+		case c.Version == "":
+			return nil, facts.Origin{}
+		case c.since("1.27.3"):
+			return []string{"TLSv1.2", "TLSv1.3"}, facts.Origin{Default: "nginx since 1.27.3"}
+		case c.since("1.23.4"):
+			return []string{"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"}, facts.Origin{Default: "nginx from 1.23.4 to 1.27.2"}
+		}
+		return []string{"TLSv1", "TLSv1.1", "TLSv1.2"}, facts.Origin{Default: "nginx before 1.23.4"}
 	}
 	return nil, facts.Origin{}
 }
 
+// since tells whether nginx is known to be of a version or a later one.
+func (c *Config) since(version string) bool {
+	is, err := semver.NewVersion(c.Version)
+	return err == nil && !is.LessThan(semver.MustParse(version))
+}
+
 // Overrides is what override files may change in a folder: nothing, with nginx.
-func (c *Config) Overrides(string, string) (string, facts.Origin) {
+func (c *Config) Overrides(answer.Ask, string) (string, facts.Origin) {
 	return "", facts.Origin{Default: "nginx, which reads no override files"}
 }
 

@@ -41,7 +41,7 @@ func init() {
 			"fastcgi_cache", "fastcgi_cache_key", "fastcgi_cache_min_uses", "fastcgi_cache_methods", "fastcgi_cache_use_stale", "fastcgi_cache_valid", "fastcgi_cache_bypass", "fastcgi_no_cache", "fastcgi_ignore_headers",
 			"proxy_pass", "proxy_set_header", "proxy_intercept_errors", "proxy_hide_header", "proxy_pass_header",
 			"proxy_cache", "proxy_cache_key", "proxy_cache_min_uses", "proxy_cache_methods", "proxy_cache_use_stale", "proxy_cache_valid", "proxy_cache_bypass", "proxy_no_cache", "proxy_ignore_headers",
-			"uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass", "upstream", "limit_req", "stub_status", "empty_gif", "ssl_protocols"},
+			"uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass", "upstream", "limit_req", "stub_status", "empty_gif", "ssl", "ssl_protocols"},
 		harmless: {"user", "worker_processes", "worker_connections", "worker_rlimit_nofile", "worker_cpu_affinity", "worker_priority", "worker_shutdown_timeout", "pid", "error_log", "daemon", "master_process", "load_module", "events", "use", "multi_accept", "accept_mutex", "env", "pcre_jit", "thread_pool", "timer_resolution", "lock_file", "debug_connection", "working_directory",
 			"access_log", "log_format", "log_not_found", "log_subrequest", "open_log_file_cache", "rewrite_log", "uninitialized_variable_warn",
 			"sendfile", "sendfile_max_chunk", "tcp_nopush", "tcp_nodelay", "aio", "aio_write", "directio", "directio_alignment", "output_buffers", "postpone_output", "read_ahead", "send_lowat", "open_file_cache", "open_file_cache_valid", "open_file_cache_min_uses", "open_file_cache_errors",
