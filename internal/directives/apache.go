@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -16,7 +15,7 @@ import (
 // ApacheOptions is what Apache is told besides its configuration.
 type ApacheOptions struct {
 	Root    string            // ServerRoot until the configuration names one; the main file's folder when empty
-	Defined map[string]string // -D on its command line, and variables of its environment
+	Defined map[string]string // -D on its command line
 	Version string            // for IfVersion; unknown when empty
 }
 
@@ -24,12 +23,12 @@ type ApacheOptions struct {
 // are decided, and what stands in them is put in their place. Included files are relative to ServerRoot.
 func Apache(main string, disk Disk, options ApacheOptions) *Tree {
 	main = filepath.Clean(main)
-	r := &apacheReading{reading: reading{tree: &Tree{Main: main, Modules: map[string]string{}, Defined: map[string]string{}}, disk: disk}, root: options.Root, version: options.Version}
+	r := &apacheReading{reading: reading{tree: &Tree{Main: main, Modules: map[string]string{}, Defined: map[string]string{}, Environment: map[string]string{}, Version: options.Version}, disk: disk}, root: options.Root}
 	if r.root == "" {
 		r.root = filepath.Dir(main)
 	}
 	for _, name := range builtIn {
-		r.tree.Modules[name] = "built in"
+		r.tree.load(name+"_module", "built in")
 	}
 	r.environment()
 	for name, value := range options.Defined {
@@ -42,23 +41,20 @@ func Apache(main string, disk Disk, options ApacheOptions) *Tree {
 }
 
 // ApacheOverride reads an override file of a folder, by what the server's own configuration defines and has loaded. It may not
-// include others.
+// include others, define anything or load it: what it says of that is no more than a directive that may not stand there.
 func ApacheOverride(name string, data []byte, server *Tree) *Tree {
-	r := &apacheReading{reading: reading{tree: &Tree{Main: name, Files: []string{name}, Modules: server.Modules, Defined: server.Defined}, disk: nil}, override: true}
-	r.tree.Root = r.whole(name, data)
-	return r.tree
+	known := *server
+	r := &apacheReading{reading: reading{tree: &known}, override: true}
+	known.Main, known.Root, known.Files, known.Gaps = name, nil, []string{name}, nil
+	known.Root = r.whole(name, data)
+	return &known
 }
-
-// builtIn are the modules that are part of the program itself, as Debian and the makers build it.
-var builtIn = []string{"core.c", "core_module", "mod_so.c", "so_module", "http_core.c", "http_module", "mod_unixd.c", "unixd_module",
-	"mod_log_config.c", "log_config_module", "mod_logio.c", "logio_module", "mod_version.c", "version_module", "mod_watchdog.c", "watchdog_module"}
 
 type apacheReading struct {
 	reading
 	root     string // ServerRoot
-	version  string
-	override bool // an override file is read
-	nested   int  // sections that are open
+	override bool   // an override file is read
+	nested   int    // sections that are open
 }
 
 var export = regexp.MustCompile(`(?m)^\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)=(\S*)\s*$`)
@@ -71,11 +67,11 @@ func (r *apacheReading) environment() {
 	}
 	for _, found := range export.FindAllStringSubmatch(string(data), -1) {
 		value := strings.Trim(found[2], `"'`)
-		for name, known := range r.tree.Defined {
+		for name, known := range r.tree.Environment {
 			value = strings.ReplaceAll(value, "${"+name+"}", known)
 		}
 		if value = strings.ReplaceAll(value, "$SUFFIX", ""); !strings.Contains(value, "$") {
-			r.tree.Defined[found[1]] = value
+			r.tree.Environment[found[1]] = value
 		}
 	}
 }
@@ -84,10 +80,10 @@ func (r *apacheReading) whole(name string, data []byte) []*Node {
 	r.open = append(r.open, name)
 	defer func() { r.open = r.open[:len(r.open)-1] }()
 	f := &apacheFile{apacheReading: r, name: name, data: data, line: 1}
-	if bytes.HasPrefix(data, []byte(byteOrderMark)) {
+	if bytes.HasPrefix(data, []byte(byteOrderMark)) && !r.override { // there it is part of the first word
 		f.broken(1, "it begins with a byte order mark")
 	}
-	return f.block(nil)
+	return f.block(nil, false)
 }
 
 // apacheFile reads the lines of one file.
@@ -98,6 +94,14 @@ type apacheFile struct {
 	at   int
 	line int
 	stop bool
+	// obscure is the hole from which on nobody can tell how the server reads the file.
+	obscure *Node
+}
+
+// end ends the reading of a file: from here on nobody can tell how the server reads it.
+func (f *apacheFile) end(n *Node, because string) {
+	f.gap(n, f.name, because, false)
+	f.stop, f.obscure = true, f.hole(n, because)
 }
 
 func (f *apacheFile) broken(line int, because string) {
@@ -111,11 +115,19 @@ func (f *apacheFile) broken(line int, because string) {
 	f.stop = true
 }
 
+// maxOverrideLine is how long a line of an override file may be, continued ones put together, in bytes with its end
+// (HUGE_STRING_LEN of httpd.h, less the sign that ends it). The limit of configurations is far above what is read here.
+const maxOverrideLine = 8190
+
+// blanks are what Apache takes for one (apr_isspace).
+const blanks = " \t\n\v\f\r"
+
 // logical is the next line that says something, continued lines put together.
 func (f *apacheFile) logical() (text string, n *Node, more bool) {
-	for f.at < len(f.data) {
+	for f.at < len(f.data) && !f.stop {
 		n = &Node{File: f.name, Line: f.line, Start: f.at}
 		var line []byte
+		long := 0
 		for {
 			end := bytes.IndexByte(f.data[f.at:], '\n')
 			next := f.at + end + 1
@@ -126,35 +138,47 @@ func (f *apacheFile) logical() (text string, n *Node, more bool) {
 			n.End = f.at + len(part)
 			f.at = next
 			f.line++
+			long += len(part)
 			if !bytes.HasSuffix(part, []byte(`\`)) || f.at >= len(f.data) {
 				line = append(line, part...)
 				break
 			}
 			line = append(line, part[:len(part)-1]...)
 		}
-		for n.Start < n.End && strings.IndexByte(" \t\r\f\v", f.data[n.Start]) >= 0 {
+		for n.Start < n.End && strings.IndexByte(blanks, f.data[n.Start]) >= 0 {
 			n.Start++
 		}
-		if text = strings.Trim(string(line), " \t\r\f\v"); text != "" && text[0] != '#' {
+		switch {
+		case bytes.IndexByte(line, 0) >= 0:
+			f.end(n, "a line holds a sign that ends it for the server (NUL); from here on nothing was read")
+			return "", n, false
+		case f.override && long > maxOverrideLine:
+			f.broken(n.Line, "a line is longer than Apache takes in an override file")
+			return "", n, false
+		}
+		if text = strings.Trim(string(line), blanks); text != "" && text[0] != '#' {
 			return text, n, true
 		}
 	}
 	return "", nil, false
 }
 
-// block reads directives to the end of a section, nil for that of the file.
-func (f *apacheFile) block(section *Node) (nodes []*Node) {
+// block reads directives to the end of a section, nil for that of the file. What stands in a condition that was met is read as Apache
+// reads it, line by line: only a line that is its end and nothing else ends it, and the end of the file does so too.
+func (f *apacheFile) block(section *Node, met bool) (nodes []*Node) {
 	for !f.stop && !f.full {
 		text, n, more := f.logical()
-		if !more {
-			if section != nil {
-				f.broken(section.Line, fmt.Sprintf("<%s> is not closed", section.Name))
-			}
+		switch {
+		case f.stop:
+			continue
+		case !more && section != nil && !met:
+			f.broken(section.Line, fmt.Sprintf("<%s> is not closed", section.Name))
+			continue
+		case !more:
 			return nodes
 		}
-		if strings.HasPrefix(text, "</") {
-			name := strings.TrimSpace(strings.TrimSuffix(text[2:], ">"))
-			if section == nil || !strings.EqualFold(name, section.Name) || !strings.HasSuffix(text, ">") {
+		if name, is := f.ends(text); is {
+			if section == nil || !strings.EqualFold(name, section.Name+">") || met && !strings.EqualFold(text, "</"+section.Name+">") {
 				f.broken(n.Line, fmt.Sprintf("%s closes nothing that is open", text))
 				return nodes
 			}
@@ -163,7 +187,16 @@ func (f *apacheFile) block(section *Node) (nodes []*Node) {
 		}
 		nodes = append(nodes, f.node(text, n)...)
 	}
+	if f.obscure != nil {
+		nodes = append(nodes, f.obscure)
+	}
 	return nodes
+}
+
+// ends tells whether a line is the end of a section, and of which: what stands behind </, with the > that belongs to it.
+func (f *apacheFile) ends(text string) (name string, is bool) {
+	word, _ := firstWord(f.resolved(text))
+	return strings.CutPrefix(word, "</")
 }
 
 // node is one line made a directive, or a section with all that stands in it.
@@ -171,75 +204,104 @@ func (f *apacheFile) node(text string, n *Node) []*Node {
 	if !f.room(n) {
 		return []*Node{f.hole(n, "more directives than are read")}
 	}
-	section := strings.HasPrefix(text, "<")
-	name, rest := cut(strings.TrimPrefix(text, "<"))
-	if section {
-		if i := strings.IndexByte(name, '>'); i >= 0 {
-			name, rest = name[:i], name[i:]+rest
-		}
-		end := strings.LastIndexByte(rest, '>')
-		if end < 0 {
-			f.broken(n.Line, fmt.Sprintf("<%s lacks its >", name))
-			return nil
-		}
-		rest = rest[:end]
+	word, rest := firstWord(f.resolved(text))
+	if strings.Contains(word, "${") {
+		f.end(n, fmt.Sprintf("%s stands where the name of a directive does, and nobody here knows what it means to the server", word))
+		return nil
 	}
-	n.Name = name
-	n.Args = Words(f.resolved(rest))
-	if !section {
+	name, section := strings.CutPrefix(word, "<")
+	switch {
+	case word == "": // nothing in quotes
+		return nil
+	case !section:
+		n.Name, n.Rest, n.Args, n.Unresolved = name, rest, Words(rest), variable.FindString(rest)
 		return append([]*Node{n}, f.told(n)...)
 	}
+	if name = strings.TrimSuffix(name, ">"); rest == "" {
+		rest = ">"
+	}
+	end := strings.LastIndexByte(rest, '>')
+	if name == "" || end < 0 {
+		f.broken(n.Line, fmt.Sprintf("<%s> lacks its name or its >", name))
+		return nil
+	}
+	rest = rest[:end]
+	n.Name, n.Rest, n.Args, n.Unresolved = name, rest, Words(rest), variable.FindString(rest)
 	n.Block, n.inner = true, f.at
 	if f.nested >= maxNesting {
-		f.gap(n, f.name, fmt.Sprintf("sections inside one another more than %d deep; they were not read", maxNesting), false)
-		f.stop = true
-		return []*Node{f.hole(n, "sections too deep")}
+		f.end(n, fmt.Sprintf("sections inside one another more than %d deep; they were not read", maxNesting))
+		return nil
 	}
 	f.nested++
 	defer func() { f.nested-- }()
 	holds, decided, because := f.condition(n)
-	if decided && !holds { // passed over: nothing in it is carried out
+	switch {
+	case f.stop:
+		return nil
+	case decided && !holds: // passed over: nothing in it is carried out
 		n.Skipped = because
 		f.pass(n)
 		return []*Node{n}
-	}
-	body := f.block(n)
-	switch {
 	case decided:
-		return append([]*Node{n}, body...)
+		return append([]*Node{n}, f.block(n, true)...)
+	case because != "" && f.override: // where it ends depends on whether it is read
+		f.end(n, because)
+		return []*Node{n}
 	case because != "":
 		f.gap(n, f.name, because, false)
-		return append([]*Node{n, f.hole(n, because)}, body...)
+		return append([]*Node{n, f.hole(n, because)}, f.block(n, true)...)
 	}
-	n.Body = body
+	n.Body = f.block(n, false)
 	return []*Node{n}
 }
 
-// pass goes to the end of a section whose condition does not hold; only the sections in it are counted, as Apache does.
+// pass goes to the end of a section whose condition does not hold, as Apache does (ap_soak_end_container): sections in it are passed over
+// likewise, by whatever name, and an end that is another's is a mistake.
 func (f *apacheFile) pass(section *Node) {
-	for open := 1; ; {
+	open := []string{section.Name}
+	for {
 		text, n, more := f.logical()
 		if !more {
-			f.broken(section.Line, fmt.Sprintf("<%s> is not closed", section.Name))
+			if !f.stop {
+				f.broken(section.Line, fmt.Sprintf("<%s> is not closed", open[len(open)-1]))
+			}
 			return
 		}
-		lower := strings.ToLower(text)
-		switch name := strings.ToLower(section.Name); {
-		case strings.HasPrefix(lower, "</"+name):
-			if open--; open == 0 {
+		word, _ := firstWord(text) // as it is written: nothing is put in here
+		name, ends := strings.CutPrefix(word, "</")
+		switch {
+		case ends && !strings.EqualFold(name, open[len(open)-1]+">"):
+			f.broken(n.Line, fmt.Sprintf("%s stands where </%s> ought to", word, open[len(open)-1]))
+			return
+		case ends:
+			if open = open[:len(open)-1]; len(open) == 0 {
 				section.close, section.End = n.Start, n.End
 				return
 			}
-		case strings.HasPrefix(lower, "<"+name):
-			open++
+		case strings.HasPrefix(word, "<"):
+			if open = append(open, strings.TrimSuffix(word[1:], ">")); len(open) > maxNesting {
+				f.end(n, fmt.Sprintf("sections inside one another more than %d deep; they were not read", maxNesting))
+				return
+			}
 		}
 	}
 }
 
-// condition decides what the server decides while it reads. Because says what was not met, or, when it is no longer decided,
+// givenAtStart are what Apache defines by itself when it is started in another way (-X, -D FOREGROUND, -M, -S).
+var givenAtStart = regexp.MustCompile(`^(FOREGROUND|DEBUG|ONE_PROCESS|NO_DETACH|DUMP_\w+)$`)
+
+// condition decides what the server decides while it reads. Because says what was not met, or, when it is not decided,
 // why that cannot be told.
 func (f *apacheFile) condition(n *Node) (holds, decided bool, because string) {
-	arg, not := strings.CutPrefix(n.Arg(0), "!")
+	if !n.Is("IfModule", "IfDefine", "IfVersion", "IfFile", "IfDirective", "IfSection") {
+		return false, false, ""
+	}
+	text, not := strings.CutPrefix(n.Rest, "!")
+	arg, _ := firstWord(text)
+	if arg == "" && n.Is("IfModule", "IfDefine") {
+		f.broken(n.Line, fmt.Sprintf("<%s> asks for nothing", n.Name))
+		return false, false, ""
+	}
 	answer := func(is bool, otherwise, contrary string) (bool, bool, string) {
 		if is == not {
 			if not {
@@ -250,31 +312,41 @@ func (f *apacheFile) condition(n *Node) (holds, decided bool, because string) {
 		return true, true, ""
 	}
 	switch {
+	case n.Unresolved != "":
+		return false, false, fmt.Sprintf("what %s means to the server is not known here, and <%s> asks for it", n.Unresolved, n.Name)
 	case n.Is("IfModule"):
-		_, loaded := f.tree.Modules[arg]
+		loaded, known := f.tree.hasModule(arg)
+		if !known {
+			return false, false, fmt.Sprintf("<IfModule %s> asks for a module by the name of its source, and of a module that is loaded nobody here knows that", arg)
+		}
 		return answer(loaded, "the module "+arg+" is not loaded", "the module "+arg+" is loaded")
 	case n.Is("IfDefine"):
 		_, defined := f.tree.Defined[arg]
+		if !defined && (f.override || givenAtStart.MatchString(arg)) {
+			return false, false, fmt.Sprintf("whether the server was started with -D %s is not known here, and <IfDefine> asks for it", arg)
+		}
 		return answer(defined, arg+" is not defined", arg+" is defined")
 	case n.Is("IfFile"):
-		if f.disk == nil {
-			return false, false, "whether " + arg + " is there was not looked at"
+		name, not := strings.CutPrefix(n.Arg(0), "!")
+		if f.disk == nil || name == "" {
+			return false, false, "whether " + name + " is there was not looked at"
 		}
-		_, err := f.disk.Read(f.absolute(arg))
-		return answer(err == nil || !errors.Is(err, fs.ErrNotExist), arg+" is not there", arg+" is there")
+		_, err := f.disk.Read(f.absolute(name))
+		if there := err == nil || !errors.Is(err, fs.ErrNotExist); there == not {
+			return false, true, name + map[bool]string{true: " is there", false: " is not there"}[not]
+		}
+		return true, true, ""
 	case n.Is("IfVersion"):
-		if f.version == "" {
+		if f.tree.Version == "" {
 			return false, false, "the version of the server is not known, which <IfVersion> asks for"
 		}
-		holds, known := versionIs(f.version, n.Args)
+		holds, known := versionIs(f.tree.Version, n.Args)
 		if !known {
 			return false, false, "this comparison of versions is not understood"
 		}
-		return holds, true, "the server is " + f.version
-	case n.Is("IfDirective", "IfSection"):
-		return false, false, "<" + n.Name + "> is not understood"
+		return holds, true, "the server is " + f.tree.Version
 	}
-	return false, false, ""
+	return false, false, "<" + n.Name + "> is not understood"
 }
 
 // versionIs compares as IfVersion does.
@@ -324,6 +396,9 @@ func compareVersions(a, b string) int {
 
 // told is what some directives change while the configuration is read, and what an include brings.
 func (f *apacheFile) told(n *Node) []*Node {
+	if f.override { // there it is only a directive that may not stand there
+		return nil
+	}
 	switch {
 	case n.Is("ServerRoot") && n.Arg(0) != "":
 		f.root = filepath.Clean(n.Arg(0))
@@ -332,33 +407,14 @@ func (f *apacheFile) told(n *Node) []*Node {
 	case n.Is("UnDefine"):
 		delete(f.tree.Defined, n.Arg(0))
 	case n.Is("LoadModule") && len(n.Args) == 2:
-		for _, name := range moduleNames(n.Args[0], n.Args[1]) {
-			f.tree.Modules[name] = n.Place()
-		}
+		f.tree.load(n.Args[0], n.Place())
 	case n.Is("Use"):
 		f.gap(n, f.name, "macros are not followed", false)
 		return []*Node{f.hole(n, "a macro is used here")}
 	case n.Is("Include", "IncludeOptional"):
-		if f.override {
-			f.broken(n.Line, n.Name+" is not allowed in an override file")
-			return nil
-		}
 		return f.include(n)
 	}
 	return nil
-}
-
-// moduleNames are those under which a module is asked for.
-func moduleNames(identifier, file string) []string {
-	short := strings.TrimSuffix(identifier, "_module")
-	names := []string{identifier, "mod_" + short + ".c"}
-	if base, is := strings.CutSuffix(path.Base(file), ".so"); is && strings.HasPrefix(base, "mod_") {
-		names = append(names, base+".c")
-	}
-	if kind, is := strings.CutPrefix(short, "mpm_"); is {
-		names = append(names, kind+".c")
-	}
-	return names
 }
 
 var variable = regexp.MustCompile(`\$\{[^}:]+\}`)
@@ -370,6 +426,9 @@ func (f *apacheFile) resolved(text string) string {
 	}
 	return variable.ReplaceAllStringFunc(text, func(name string) string {
 		if value, known := f.tree.Defined[name[2:len(name)-1]]; known {
+			return value
+		}
+		if value, known := f.tree.Environment[name[2:len(name)-1]]; known {
 			return value
 		}
 		return name
@@ -446,49 +505,36 @@ func (f *apacheFile) below(name string, depth int) (files []string, err error) {
 	return files, nil
 }
 
-// cut is the first word of a line and the rest of it.
-func cut(text string) (word, rest string) {
-	if i := strings.IndexAny(text, " \t"); i >= 0 {
-		return text[:i], strings.TrimLeft(text[i:], " \t")
-	}
-	return text, ""
-}
-
 // Words splits as Apache does (ap_getword_conf): at blanks, but for what stands in single or double quotes, in which a
 // backslash takes away what the next quotation mark or backslash means. A quotation mark that is not closed reaches to the end.
 func Words(text string) (words []string) {
 	for {
-		text = strings.TrimLeft(text, " \t\r\n\f\v")
-		if text == "" {
+		if text = strings.TrimLeft(text, blanks); text == "" {
 			return words
 		}
-		quote := text[0]
-		if quote != '"' && quote != '\'' {
-			end := strings.IndexAny(text, " \t\r\n\f\v")
-			if end < 0 {
-				end = len(text)
-			}
-			words, text = append(words, text[:end]), text[end:]
-			continue
-		}
-		end := 1
-		for end < len(text) && text[end] != quote {
-			if text[end] == '\\' && end+1 < len(text) && (text[end+1] == quote || text[end+1] == '\\') {
-				end++
-			}
-			end++
-		}
-		var word []byte
-		for i := 1; i < end && i < len(text); i++ {
-			if text[i] == '\\' && i+1 < len(text) && (text[i+1] == quote || text[i+1] == '\\') {
-				i++
-			}
-			word = append(word, text[i])
-		}
-		words = append(words, string(word))
-		if end >= len(text) {
-			return words
-		}
-		text = text[end+1:]
+		var word string
+		word, text = firstWord(text)
+		words = append(words, word)
 	}
+}
+
+// firstWord is the first of the words, and what comes after it.
+func firstWord(text string) (word, rest string) {
+	text = strings.TrimLeft(text, blanks)
+	if text == "" || text[0] != '"' && text[0] != '\'' {
+		end := strings.IndexAny(text, blanks)
+		if end < 0 {
+			return text, ""
+		}
+		return text[:end], strings.TrimLeft(text[end:], blanks)
+	}
+	quote, at := text[0], 1
+	var out []byte
+	for ; at < len(text) && text[at] != quote; at++ {
+		if text[at] == '\\' && at+1 < len(text) && (text[at+1] == quote || text[at+1] == '\\') {
+			at++
+		}
+		out = append(out, text[at])
+	}
+	return string(out), strings.TrimLeft(text[min(at+1, len(text)):], blanks)
 }

@@ -29,6 +29,10 @@ type Node struct {
 	// Hole says what could not be read where something stands: from here on, in this block, more may apply than is known.
 	Hole string
 
+	// Of Apache alone: what stands behind the name, lines put together and variables put in, and a variable that nobody here knows.
+	Rest       string
+	Unresolved string
+
 	File       string
 	Line       int // of its first byte, from 1
 	Start, End int // its bytes in the file: up to and with the ; or }, for Apache without the line's end
@@ -80,8 +84,11 @@ type Tree struct {
 	Gaps  []Gap
 
 	// What an Apache configuration says to itself while it is read.
-	Modules map[string]string // names of its modules, as IfModule takes them: mod_ssl.c, ssl_module; and where each is loaded
-	Defined map[string]string
+	Modules     map[string]string // names of its modules, as IfModule takes them: mod_ssl.c, ssl_module; and where each is loaded
+	Defined     map[string]string // by Define, and by -D on the command line
+	Environment map[string]string // variables that it is started with, as far as a file beside it says
+	Version     string            // of the server; "" when nobody knows
+	foreign     int               // modules that are loaded of which nobody here knows how their source is called
 }
 
 // Broken is the first thing that keeps the server from starting with this configuration.

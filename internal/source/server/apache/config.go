@@ -7,6 +7,7 @@ package apache
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"path/filepath"
 	"slices"
@@ -89,6 +90,7 @@ func New(tree *directives.Tree, options Options) *Config {
 			c.Root = n.Arg(0)
 		}
 	}
+	notKnown(tree.Root)
 	c.main = c.newHost(nil, tree.Root, nil)
 	for _, n := range tree.Root {
 		if n.Is("VirtualHost") {
@@ -97,6 +99,16 @@ func New(tree *directives.Tree, options Options) *Config {
 	}
 	c.readTypes()
 	return c
+}
+
+// notKnown makes a hole of each directive that is carried out here and has a variable that only the server's environment could explain.
+func notKnown(nodes []*directives.Node) {
+	directives.Walk(nodes, func(n *directives.Node) bool {
+		if n.Unresolved != "" && n.Hole == "" && classOfNode(n) != harmless && !n.Is("Define") {
+			n.Hole = fmt.Sprintf("what %s means to the server is not known here, and %s asks for it", n.Unresolved, n.Name)
+		}
+		return true
+	})
 }
 
 // readTypes reads the file that says which ending means which type.

@@ -506,6 +506,7 @@ func (r *request) overrideIn(s *settings, folder string) *failure {
 				break
 			}
 			tree := directives.ApacheOverride(name, data, r.Tree)
+			notKnown(tree.Root)
 			o.nodes, o.gap = tree.Root, tree.Broken()
 		}
 	}
@@ -526,18 +527,16 @@ func (r *request) overrideIn(s *settings, folder string) *failure {
 		if why := unknownDirective(n); why != nil {
 			s.unsure = append(s.unsure, unsure{unheard, *why})
 		}
-		if because := s.override.forbids(n, r.Tree); because != "" {
-			if s.override.nonfatal(because) {
-				continue
-			}
-			return &failure{500, at(n), because}
-		}
+	}
+	nodes, down := s.override.permitted(o.nodes, r.Tree)
+	if down != nil {
+		return &failure{500, at(down.at), down.because}
 	}
 	if o.gap != nil {
 		return &failure{500, facts.Origin{File: o.gap.File, Line: o.gap.Line}, o.gap.Because}
 	}
 	r.a.Then(facts.Origin{File: name, Line: 1}, "the override file "+name+" is read")
-	r.apply(s, o.nodes, folder)
+	r.apply(s, nodes, folder)
 	s.applied = append(s.applied, o)
 	return nil
 }

@@ -3,6 +3,7 @@ package apache
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"weltaxis/internal/directives"
@@ -94,8 +95,8 @@ func init() {
 		{harmless, "", "mod_php.c", "PHPINIDir"},
 		{evaluated, "", "mod_ssl.c", "SSLEngine SSLProtocol"},
 
-		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus Error Warning FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
-		{harmless, "All", "core.c", "LimitXMLRequestBody CGIPassAuth CGIMapExtension ContentDigest"},
+		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
+		{harmless, "All", "core.c", "Error LimitXMLRequestBody CGIPassAuth CGIMapExtension ContentDigest"},
 		{harmless, "FileInfo", "core.c", "EnableMMAP EnableSendfile ServerSignature QualifyRedirectURL"},
 		{harmless, "", "mod_log_config.c", "CustomLog LogFormat TransferLog GlobalLog BufferedLogs CookieLog ForensicLog"},
 		{harmless, "FileInfo", "mod_setenvif.c", "SetEnvIf SetEnvIfNoCase SetEnvIfExpr BrowserMatch BrowserMatchNoCase"},
@@ -195,35 +196,82 @@ func (o overriding) says() string {
 	return o.node.String() + " in " + at(o.node).String()
 }
 
-// forbids is why a directive may not stand in an override file, and takes the folder down; "" when it may.
-func (o overriding) forbids(n *directives.Node, server *directives.Tree) string {
-	if n.Hole != "" || n.Skipped != "" {
-		return ""
-	}
-	known, is := rows[strings.ToLower(n.Name)]
-	if !is {
-		return ""
-	}
-	loaded := server.Modules[known.module] != "" || known.module == "core.c"
-	switch {
-	case !loaded:
-		return fmt.Sprintf("%s is a directive of %s, which is not loaded, so everything in this folder and below it answers 500", n.Name, known.module)
-	case known.permit == "":
-		return fmt.Sprintf("%s may not stand in an override file, so everything in this folder and below it answers 500", n.Name)
-	case known.permit != "All" && !slices.Contains(o.groups, known.permit) && !slices.ContainsFunc(o.list, func(name string) bool { return n.Is(name) }):
-		return fmt.Sprintf("%s in an override file needs AllowOverride %s, and %s, so everything in this folder and below it answers 500", n.Name, known.permit, o.says())
-	}
-	for _, inner := range n.Body {
-		if because := o.forbids(inner, server); because != "" {
-			return because
-		}
-	}
-	return ""
+// A refusal is why a directive of an override file takes the folder down.
+type refusal struct {
+	at      *directives.Node
+	because string
+	softly  string // by which word of Nonfatal it is only passed over; "" for none
 }
 
-// nonfatal tells whether what is not allowed is only passed over.
-func (o overriding) nonfatal(because string) bool {
-	return slices.Contains(o.soft, "all") || slices.Contains(o.soft, "override") && strings.Contains(because, "needs AllowOverride") || slices.Contains(o.soft, "unknown") && strings.Contains(because, "not loaded")
+// forbids is why a directive may not stand in an override file, and takes the folder down; nil when it may.
+func (o overriding) forbids(n *directives.Node, server *directives.Tree) *refusal {
+	if n.Hole != "" {
+		return nil
+	}
+	refused := func(softly, format string, args ...any) *refusal {
+		return &refusal{n, fmt.Sprintf(format, args...) + ", so everything in this folder and below it answers 500", softly}
+	}
+	known, is := rows[strings.ToLower(n.Name)]
+	switch {
+	case !is && strings.ContainsFunc(n.Name, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
+		return refused("unknown", "%s is no directive of any module", strconv.Quote(n.Name))
+	case !is:
+		return nil
+	case server.Modules[known.module] == "" && known.module != "core.c":
+		return refused("unknown", "%s is a directive of %s, which is not loaded", n.Name, known.module)
+	case known.permit == "":
+		return refused("override", "%s may not stand in an override file", n.Name)
+	case known.permit == "All" && len(o.groups) == 0 && !o.lists(n), known.permit != "All" && !slices.Contains(o.groups, known.permit) && !o.lists(n):
+		return refused("override", "%s in an override file needs AllowOverride %s, and %s", n.Name, known.permit, o.says())
+	case n.Is("Error"):
+		return refused("", "%s says that it is one", n.Name)
+	case n.Is("Header") && tooMany(n.Args):
+		return refused("", "%s has more words than it takes", n.Name)
+	}
+	_, why := o.permitted(n.Body, server)
+	return why
+}
+
+// permitted are the directives that count where not all may stand, and why the first of the others takes the folder down; nil when they
+// are only passed over.
+func (o overriding) permitted(nodes []*directives.Node, server *directives.Tree) (count []*directives.Node, down *refusal) {
+	for _, n := range nodes {
+		switch why := o.forbids(n, server); {
+		case why == nil && len(n.Body) > 0:
+			within := *n
+			within.Body, _ = o.permitted(n.Body, server)
+			count = append(count, &within)
+		case why == nil:
+			count = append(count, n)
+		case why.softly == "" || !slices.Contains(o.soft, "all") && !slices.Contains(o.soft, why.softly):
+			return nil, &refusal{why.at, why.because, ""}
+		}
+	}
+	return count, nil
+}
+
+// lists tells whether AllowOverrideList names a directive: a section with the sign that it begins with.
+func (o overriding) lists(n *directives.Node) bool {
+	name := n.Name
+	if n.Block {
+		name = "<" + name
+	}
+	return slices.ContainsFunc(o.list, func(listed string) bool { return strings.EqualFold(listed, name) })
+}
+
+// tooMany tells whether Header has more words than it takes: a condition, what is done, the name, a value, another for edits, and when.
+func tooMany(words []string) bool {
+	if len(words) > 0 && (strings.EqualFold(words[0], "always") || strings.EqualFold(words[0], "onsuccess")) {
+		words = words[1:]
+	}
+	most := 3
+	if len(words) > 0 && strings.HasPrefix(strings.ToLower(words[0]), "edit") {
+		most = 4
+	}
+	if last := len(words) - 1; last >= 0 && (strings.EqualFold(words[last], "early") || strings.HasPrefix(words[last], "env=") || strings.HasPrefix(words[last], "expr=")) {
+		most++
+	}
+	return len(words) > most
 }
 
 // unknownDirective is why it cannot be told what a directive of an override file does.
