@@ -41,6 +41,8 @@ type Account struct {
 	Name   string
 	UID    uint32
 	Groups []uint32 // the primary one too
+	GID    uint32   // the primary one
+	Home   string   // "" where nobody said
 }
 
 // The tags of an access control list's entries, as Linux stores them (acl(5); linux/posix_acl.h).

@@ -35,7 +35,7 @@ func ReadAccounts(passwd, group []byte) *Accounts {
 		}
 		groups := append([]uint32{uint32(gid)}, members[fields[0]]...)
 		slices.Sort(groups)
-		a.users = append(a.users, Account{fields[0], uint32(uid), slices.Compact(groups)})
+		a.users = append(a.users, Account{Name: fields[0], UID: uint32(uid), Groups: slices.Compact(groups), GID: uint32(gid), Home: fields[5]})
 	}
 	return a
 }

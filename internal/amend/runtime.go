@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
@@ -152,7 +153,7 @@ func spelt(value string) string {
 	if value != "" && regexp.MustCompile(`^[A-Za-z0-9_./:-]+$`).MatchString(value) {
 		return value
 	}
-	return word(value)
+	return directives.NginxWord(value)
 }
 
 var entryShape = regexp.MustCompile(`^(\s*(?:[a-z_]+\[\s*)?([A-Za-z0-9_.]+)\s*\]?\s*=[ \t]*)([^;"\r\n]*?|"[^"\r\n\\]*")([ \t]*(?:;[^\r\n]*)?)(\r?\n?)$`)

@@ -147,17 +147,17 @@ func nginxShut(s facts.Shut, headers []string) string {
 	if s.Lock {
 		return strings.Join([]string{
 			"set $weltaxis_lock Locked;",
-			fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_lock off; }", word(spared(s, ""))),
+			fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_lock off; }", directives.NginxWord(spared(s, ""))),
 			"auth_basic $weltaxis_lock;",
 			fmt.Sprintf("auth_basic_user_file %s;", quoted(s.File)),
 		}, "\n")
 	}
 	lines := []string{
 		"set $weltaxis_closed 1;",
-		fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_closed 0; }", word(spared(s, ""))),
+		fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_closed 0; }", directives.NginxWord(spared(s, ""))),
 	}
 	if s.Cookie != "" {
-		lines = append(lines, fmt.Sprintf("if ($http_cookie ~ %s) { set $weltaxis_closed 0; }", word(`(?:^|; ?)`+regexp.QuoteMeta(s.Cookie)+`=`)))
+		lines = append(lines, fmt.Sprintf("if ($http_cookie ~ %s) { set $weltaxis_closed 0; }", directives.NginxWord(`(?:^|; ?)`+regexp.QuoteMeta(s.Cookie)+`=`)))
 	}
 	lines = append(lines, "if ($weltaxis_closed) { return 503; }", "error_page 503 @weltaxis_closed;", "location @weltaxis_closed {",
 		"    default_type text/html;")
@@ -165,7 +165,7 @@ func nginxShut(s facts.Shut, headers []string) string {
 		lines = append(lines, "    "+h)
 	}
 	return strings.Join(append(lines, fmt.Sprintf("    add_header Retry-After %d always;", s.Retry), "    add_header Cache-Control no-store always;",
-		fmt.Sprintf("    return 503 %s;", word(plain(s.Notice))), "}"), "\n")
+		fmt.Sprintf("    return 503 %s;", directives.NginxWord(plain(s.Notice))), "}"), "\n")
 }
 
 // apacheLock are the lines by which Apache locks a place.
@@ -191,7 +191,7 @@ func apacheNotice(s facts.Shut, headers bool) string {
 	if s.Cookie != "" {
 		lines = append(lines, fmt.Sprintf("RewriteCond %%{HTTP_COOKIE} \"!(?:^|; ?)%s=\"", regexp.QuoteMeta(s.Cookie)))
 	}
-	lines = append(lines, "RewriteRule ^ - [R=503,L]", fmt.Sprintf("ErrorDocument 503 %s", word(plain(s.Notice))))
+	lines = append(lines, "RewriteRule ^ - [R=503,L]", fmt.Sprintf("ErrorDocument 503 %s", directives.NginxWord(plain(s.Notice))))
 	if headers {
 		lines = append(lines, fmt.Sprintf("Header always set Retry-After %d \"expr=%%{REQUEST_STATUS} -eq 503\"", s.Retry),
 			"Header always set Cache-Control no-store \"expr=%{REQUEST_STATUS} -eq 503\"")

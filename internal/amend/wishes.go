@@ -206,7 +206,7 @@ func quoted(text string) string {
 	if !strings.ContainsAny(text, " \t;{}\"'#") && text != "" && !regexp.MustCompile(`\\[\\trn]`).MatchString(text) {
 		return text
 	}
-	return word(text)
+	return directives.NginxWord(text)
 }
 
 // nginxHeader are the ways to a header at nginx: its own line, or else after the list that counts there; a host without any has a new one.

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -21,7 +22,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/strict"
 )
 
@@ -90,7 +91,10 @@ func load(files []string) (*Baseline, error) {
 		}
 	}
 	for _, name := range files {
-		data, err := ordinary.Read(name, maxFile)
+		data, err := orders.Read(name, maxFile)
+		if fault := (*orders.Fault)(nil); errors.As(err, &fault) {
+			return nil, fmt.Errorf("the baseline %s is not obeyed: %w", name, err)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("reading the baseline %s: %w", name, facts.Plainly(err))
 		}

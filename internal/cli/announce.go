@@ -22,7 +22,6 @@ import (
 	"weltaxis/internal/fix"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
-	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
 )
 
@@ -70,7 +69,7 @@ func (a *announcing) run(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	if a.site, err = site.Load(name); err != nil {
+	if a.site, err = a.load(name); err != nil {
 		return err
 	}
 	if a.site.Announce == nil {

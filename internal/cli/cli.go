@@ -26,9 +26,11 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
+	"weltaxis/internal/runas"
 	"weltaxis/internal/secrets"
 	"weltaxis/internal/site"
 )
@@ -318,7 +320,7 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 		result, err := p.judgeFile(name)
 		return nil, result, err
 	}
-	s, err := loadSite(name)
+	s, err := p.loadSite(name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -342,14 +344,45 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 }
 
 // loadSite reads a site file, or makes do with an address.
-func loadSite(name string) (*site.Site, error) {
+func (p *program) loadSite(name string) (*site.Site, error) {
 	if strings.HasPrefix(name, "https://") || strings.HasPrefix(name, "http://") {
 		return site.Bare(name)
 	}
 	if _, err := os.Stat(name); err != nil && site.WithScheme(name) != name && !strings.HasSuffix(name, ".yaml") && !strings.HasSuffix(name, ".yml") {
 		return site.Bare(name) // a host, and nothing of that name lies here
 	}
+	return p.load(name)
+}
+
+// load reads a site file. Started by root on one that is another's, this program goes on as that user: whoever could change the file gives its
+// orders, and gives them with his own rights.
+func (p *program) load(name string) (*site.Site, error) {
+	if os.Geteuid() == 0 {
+		if err := p.become(name); err != nil {
+			return nil, err
+		}
+	}
 	return site.Load(name)
+}
+
+// become goes on as the one whose site file it is, if it is not root's alone.
+func (p *program) become(name string) error {
+	if stat, err := os.Stat(name); err == nil && stat.IsDir() {
+		name = filepath.Join(name, site.FileName)
+	}
+	var fault *orders.Fault
+	if _, err := orders.In(0).Check(name); !errors.As(err, &fault) || fault.Owner <= 0 {
+		return nil // loading it says what is wrong
+	}
+	of := fault.Owner
+	if _, err := orders.In(of).Check(name); err != nil {
+		return fmt.Errorf("the site file %s is not obeyed: %w", name, err)
+	}
+	if err := runas.Become(of); err != nil {
+		return fmt.Errorf("%s gives the orders of %s, and this cannot go on as that user: %w", name, orders.Name(of), err)
+	}
+	slog.Warn(fmt.Sprintf("%s gives the orders of %s: this goes on as that user, with the rights and the state folder of that user, and without root's environment", name, orders.Name(of)))
+	return nil
 }
 
 // judgeFile judges a snapshot that was kept.
@@ -378,9 +411,20 @@ func (p *program) text(lay func(render.Sheet)) form {
 		if through, is := w.(*writer); is {
 			under = through.under
 		}
-		lay(render.Sheet{Writer: &colorprofile.Writer{Forward: w, Profile: colorprofile.Detect(under, os.Environ())}, Width: widthOf(under)})
+		lay(render.Sheet{Writer: &colorprofile.Writer{Forward: w, Profile: colorprofile.Detect(under, terminal())}, Width: widthOf(under)})
 		return nil
 	}}
+}
+
+// terminal is what of the environment says what kind of terminal there is. Nothing else is asked: inside of another program of terminals
+// the library would start one by name.
+func terminal() (env []string) {
+	for _, name := range []string{"TERM", "COLORTERM", "NO_COLOR", "CLICOLOR", "CLICOLOR_FORCE", "WT_SESSION"} {
+		if value, there := os.LookupEnv(name); there {
+			env = append(env, name+"="+value)
+		}
+	}
+	return env
 }
 
 func jsonForm(v any) form {

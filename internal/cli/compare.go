@@ -143,7 +143,7 @@ func (p *program) keptLook(ctx context.Context, store *history.Store, audits []h
 
 // lastOf is the last audit of a site, or a look at it now when none is kept.
 func (p *program) lastOf(ctx context.Context, name string) (compare.Look, error) {
-	s, err := loadSite(name)
+	s, err := p.loadSite(name)
 	if err != nil {
 		return compare.Look{}, err
 	}

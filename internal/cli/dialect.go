@@ -120,7 +120,7 @@ func (p *program) installation(root string) (options store.Options, where string
 		}
 		return store.Options{Root: root, Offline: p.offline}, root, nil
 	case p.site != "":
-		s, err := site.Load(p.site)
+		s, err := p.load(p.site)
 		if err != nil {
 			return options, "", err
 		}
@@ -195,7 +195,7 @@ func (p *program) discoverOptions(ctx context.Context, root, database, live stri
 	var from *site.Site
 	var err error
 	if p.site != "" {
-		if from, err = site.Load(p.site); err != nil {
+		if from, err = p.load(p.site); err != nil {
 			return options, err
 		}
 		if options.Root == "" && from.Sources.Settings != nil {

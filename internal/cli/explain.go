@@ -104,7 +104,7 @@ func (p *program) follow(ctx context.Context, address string, args []string) err
 	if strings.EqualFold(filepath.Ext(name), ".json") {
 		return fmt.Errorf("%s is a snapshot, which does not hold the web server's configuration; name the site file", name)
 	}
-	s, err := loadSite(name)
+	s, err := p.loadSite(name)
 	if err != nil {
 		return err
 	}

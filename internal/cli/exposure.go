@@ -49,7 +49,7 @@ func (p *program) lastOther(ctx context.Context, args []string, now *facts.Snaps
 	if err != nil || isAddress(name) || strings.EqualFold(filepath.Ext(name), ".json") {
 		return nil
 	}
-	s, err := loadSite(name)
+	s, err := p.loadSite(name)
 	if err != nil {
 		return nil // the audit has said it
 	}

@@ -114,15 +114,15 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if f.reveal && (!atTerminal(f.out) || f.output != "" || f.script || f.format != "text") {
 		return errors.New("--reveal shows secrets on a terminal only, as text")
 	}
-	values, err := f.valuesSaid()
-	if err != nil {
-		return err
-	}
 	name, err := f.siteArgument(nil)
 	if err != nil {
 		return err
 	}
-	if f.site, err = site.Load(name); err != nil {
+	if f.site, err = f.load(name); err != nil {
+		return err
+	}
+	values, err := f.valuesSaid()
+	if err != nil {
 		return err
 	}
 	if f.look, err = f.comparedOptions(); err != nil {
@@ -314,7 +314,7 @@ in.`,
 			if err != nil {
 				return err
 			}
-			s, err := site.Load(name)
+			s, err := p.load(name)
 			if err != nil {
 				return err
 			}
@@ -401,7 +401,7 @@ func (f *fixing) keepRun(ctx context.Context, plan *fix.Plan, made *fix.Report, 
 }
 
 func (f *fixing) keepWork(ctx context.Context, work *report.Work) error {
-	dir, shared, err := f.historyFolder()
+	dir, err := f.historyFolder()
 	if err != nil {
 		return err
 	}
@@ -409,7 +409,7 @@ func (f *fixing) keepWork(ctx context.Context, work *report.Work) error {
 	if err != nil {
 		return err
 	}
-	store, _, err := history.Make(ctx, dir, shared)
+	store, _, err := history.Make(ctx, dir)
 	if err != nil {
 		return err
 	}

@@ -35,7 +35,7 @@ Exit status: 0 nothing is due · 1 something is · 2 wrong use`,
 			if err != nil {
 				return err
 			}
-			if s, err := p.loadSite(args); err == nil {
+			if s, err := p.siteNamed(args); err == nil {
 				said.All = p.closedUntil(s, said.All)
 			}
 			if err := p.write(p.text(func(page render.Sheet) { render.FollowUps(page, said) }), jsonForm(said), form{"ics", func(w io.Writer) error { return render.Calendar(w, said) }}); err != nil {
@@ -85,13 +85,13 @@ func (p *program) followUps(ctx context.Context, args []string) (*report.FollowU
 	return said, nil
 }
 
-// loadSite is the site that is named, or the one in the folder one is in.
-func (p *program) loadSite(args []string) (*site.Site, error) {
+// siteNamed is the site that is named, or the one in the folder one is in.
+func (p *program) siteNamed(args []string) (*site.Site, error) {
 	name, err := p.siteArgument(args)
 	if err != nil {
 		return nil, err
 	}
-	return site.Load(name)
+	return p.load(name)
 }
 
 // closedUntil adds that a site which this program closed is to be opened again, unless an audit has asked for that already.

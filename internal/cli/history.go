@@ -24,7 +24,7 @@ func (p *program) siteAndStore(ctx context.Context, args []string) (*site.Site, 
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := site.Load(name)
+	s, err := p.load(name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -225,11 +225,11 @@ deviates is still known afterwards, and so is what fix changed. It cannot be tak
 				return err
 			}
 			store.Close()
-			dir, shared, err := p.historyFolder()
+			dir, err := p.historyFolder()
 			if err != nil {
 				return err
 			}
-			if store, _, err = history.Make(c.Context(), dir, shared); err != nil {
+			if store, _, err = history.Make(c.Context(), dir); err != nil {
 				return err
 			}
 			defer store.Close()

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
@@ -18,19 +17,24 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
 )
 
-// historyFolder is the folder of what is kept of audits, which others write to as well when somebody named it.
-func (p *program) historyFolder() (dir string, shared bool, err error) {
+// historyFolder is the folder of what is kept of audits.
+func (p *program) historyFolder() (string, error) {
 	home, err := p.stateHome()
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
-	return filepath.Join(home, "weltaxis"), p.state != "", nil
+	dir, err := home.kept()
+	if err == nil {
+		err = orders.Own().Beside(dir)
+	}
+	return dir, home.explained(err)
 }
 
 // historyOf is the site as the history knows it.
@@ -38,7 +42,7 @@ func historyOf(s *site.Site) history.Site { return history.Site{Name: s.Name, Ad
 
 // reading opens the history of a site, ErrNone when there is none.
 func (p *program) reading(ctx context.Context) (*history.Store, error) {
-	dir, _, err := p.historyFolder()
+	dir, err := p.historyFolder()
 	if err != nil {
 		return nil, err
 	}
@@ -114,9 +118,9 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 	failed := func(err error) (*history.News, string) {
 		return nil, "Not kept, so nothing can be compared with it later: " + facts.InWords(err)
 	}
-	dir, shared, err := p.historyFolder()
+	dir, err := p.historyFolder()
 	if err != nil {
-		return failed(errors.New("there is no home folder; say --state DIR, or --no-keep"))
+		return failed(fmt.Errorf("%w, or --no-keep", err))
 	}
 	if _, err := os.Stat(filepath.Join(dir, history.FileName)); forget && err != nil {
 		return nil, ""
@@ -141,7 +145,7 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 	var store *history.Store
 	for again := false; ; again = true {
 		var aside string
-		if store, aside, err = history.Make(ctx, dir, shared); aside != "" {
+		if store, aside, err = history.Make(ctx, dir); aside != "" {
 			slog.Warn(putAside, "file", aside)
 		}
 		if err != nil {
@@ -319,7 +323,10 @@ func (p *program) tell(ctx context.Context, command []string, s *site.Site, r *r
 	}{s.Name, s.Address(), r.Taken, r.History.Audit, r.Words.Since, r.History.New, r.History.Worse, r.History.Gone}); err != nil {
 		return err
 	}
-	run := exec.CommandContext(bounded, command[0], command[1:]...)
+	run, err := orders.Command(bounded, command)
+	if err != nil {
+		return fmt.Errorf("--on-new: %w", err)
+	}
 	run.Stdin, run.Stdout, run.Stderr = &said, p.err, p.err
 	run.WaitDelay = 2 * time.Second
 	switch err := run.Run(); {

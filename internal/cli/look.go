@@ -40,7 +40,7 @@ which is kept beside the site's changes; --no-keep keeps nothing.`,
 			if err != nil {
 				return err
 			}
-			s, err := loadSite(name)
+			s, err := p.loadSite(name)
 			if err != nil {
 				return err
 			}

@@ -44,7 +44,7 @@ What was measured is kept beside the site's changes, and the next run is set bes
 			if times < 1 {
 				return errors.New("--times is at least 1")
 			}
-			s, err := loadSite(name)
+			s, err := p.loadSite(name)
 			if err != nil {
 				return err
 			}

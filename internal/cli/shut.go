@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
@@ -92,6 +93,8 @@ func (s *shutting) command(c *cobra.Command) *cobra.Command {
 	flags := c.Flags()
 	flags.BoolVar(&s.write, "write", false, "do it")
 	flags.BoolVar(&s.server, "server", false, "by the web server, whatever switch the content system has")
+	flags.StringVar(&s.risk, "allow", facts.Visible.String(), "disruptive makes what the web server's own test can tell nothing of")
+	complete(c, "allow", facts.RiskWords()...)
 	flags.BoolVar(&s.reload, "reload", false, "have servers read again what they are told, and look at the site then")
 	flags.BoolVar(&p.offline, "offline", false, "let no request leave: nobody looks whether it is so")
 	flags.BoolVar(&s.forget, "no-keep", false, "keep nothing of the audits before and after, and of what was done, but what undo needs")
@@ -106,11 +109,14 @@ func (s *shutting) run(ctx context.Context, args []string) error {
 	default:
 		return fmt.Errorf("%q is neither on nor off%s", args[0], nearest.Hint(args[0], []string{"on", "off"}))
 	}
+	if err := s.allow.UnmarshalText([]byte(s.risk)); err != nil || s.risk == "" {
+		return fmt.Errorf("--allow: there is no risk %q%s; there are %s", s.risk, nearest.Hint(s.risk, facts.RiskWords()), strings.Join(facts.RiskWords(), ", "))
+	}
 	name, err := s.siteArgument(args[1:])
 	if err != nil {
 		return err
 	}
-	if s.site, err = site.Load(name); err != nil {
+	if s.site, err = s.load(name); err != nil {
 		return err
 	}
 	if err := s.wanted(); err != nil {
@@ -274,6 +280,9 @@ func (s *shutting) planned(ctx context.Context) (*fix.Plan, error) {
 	}
 	for i := range plan.Changes {
 		c := &plan.Changes[i]
+		if c.Untested != "" && s.allow != facts.Disruptive {
+			c.Cannot = fmt.Sprintf("the web server's own test can tell nothing of it, so nobody knows before whether the server takes it (%s); --allow disruptive makes it all the same", c.Untested)
+		}
 		if at := slices.IndexFunc(c.Also, func(address string) bool { return strings.HasPrefix(address, "http://") }); s.lock && at >= 0 {
 			c.Cannot = fmt.Sprintf("at %s the password would be asked for without encryption; have it lead to the encrypted address before: weltaxis fix hardening.https", c.Also[at])
 		}

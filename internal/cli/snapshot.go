@@ -27,7 +27,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 			if err != nil {
 				return err
 			}
-			s, err := loadSite(name)
+			s, err := p.loadSite(name)
 			if err != nil {
 				return err
 			}

@@ -5,13 +5,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/site"
 )
 
@@ -22,13 +24,17 @@ func (p *program) keeping(c *cobra.Command) *cobra.Command {
 	return c
 }
 
-// stateFolder is where the changes of a site are kept.
+// stateFolder is where the changes of a site are kept. What is kept gives orders: it says what undo does.
 func (p *program) stateFolder(s *site.Site) (string, error) {
 	home, err := p.stateHome()
 	if err != nil {
 		return "", err
 	}
-	return fix.Folder(home, s.Name, s.Path), nil
+	dir, err := home.kept(fix.FolderName(s.Name, s.Path))
+	if err == nil {
+		err = orders.Own().Within(dir)
+	}
+	return dir, home.explained(err)
 }
 
 // changing is what changes of a site are made with. The journal that they are kept in is open until the function is called.
@@ -49,28 +55,60 @@ func (p *program) changing(s *site.Site, before *audit.Result, look audit.Option
 	return env, journal.Close, nil
 }
 
+// A stateHome is where programs keep what they keep of a user.
+type stateHome struct {
+	base  string // that somebody named: with --state, or by a variable of the environment
+	found bool   // by the environment
+	below []string
+}
+
+// kept is the folder in it of what this program keeps, or one below that.
+func (h stateHome) kept(below ...string) (string, error) {
+	return orders.Own().Kept(h.base, h.found, slices.Concat(h.below, []string{"weltaxis"}, below)...)
+}
+
+// explained says of an error what can be done.
+func (h stateHome) explained(err error) error {
+	fault := (*orders.Fault)(nil)
+	switch {
+	case !errors.As(err, &fault):
+		return err
+	case h.found:
+		return fmt.Errorf("what is kept is not kept in %s: %w; or say --state DIR", h.base, err)
+	}
+	return fmt.Errorf("--state: what is kept is not kept in %s: %w", h.base, err)
+}
+
 // stateHome is the folder for what programs keep of a user (XDG Base Directory Specification 0.8), or that of --state. A
 // user without a home has none: nothing is kept at the root of the disk.
-func (p *program) stateHome() (string, error) {
+func (p *program) stateHome() (home stateHome, err error) {
 	if p.state != "" {
 		stat, err := os.Stat(p.state)
 		if err == nil && !stat.IsDir() {
-			return "", fmt.Errorf("--state: %s is no folder", p.state)
+			return home, fmt.Errorf("--state: %s is no folder", p.state)
 		}
-		return filepath.Abs(p.state)
+		return stateHome{base: p.state}, nil
 	}
 	if set := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(set) {
-		return set, nil
+		return stateHome{base: set, found: true}, nil
 	}
-	home, err := os.UserHomeDir()
+	dir, err := os.UserHomeDir()
 	if err == nil {
-		if stat, failed := os.Stat(home); failed != nil || !stat.IsDir() || !filepath.IsAbs(home) || filepath.Dir(home) == home {
+		if stat, failed := os.Stat(dir); failed != nil || !stat.IsDir() || !filepath.IsAbs(dir) || filepath.Dir(dir) == dir {
 			err = errors.New("it is no folder of one's own")
 		}
 	}
 	if err != nil {
-		return "", errors.New("there is no home folder to keep in what was there before a change, and without that nothing is changed; say --state DIR")
+		return home, errors.New("there is no home folder to keep in what was there before a change, and without that nothing is changed; say --state DIR")
 	}
-	xdg.Reload()
-	return xdg.StateHome, nil
+	home = stateHome{base: dir, found: true, below: []string{".local", "state"}}
+	switch runtime.GOOS {
+	case "darwin":
+		home.below = []string{"Library", "Application Support"}
+	case "windows":
+		if local := os.Getenv("LOCALAPPDATA"); filepath.IsAbs(local) {
+			home.base, home.below = local, nil
+		}
+	}
+	return home, nil
 }

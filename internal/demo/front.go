@@ -40,7 +40,13 @@ type ports struct {
 }
 
 // asInstalled are those of a server on a machine of its own.
-var asInstalled = ports{http: "80", https: "443", system: "127.0.0.1:9000", certificate: "/etc/ssl/lanternlane.pem", key: "/etc/ssl/private/lanternlane.key"}
+var asInstalled = ports{http: "80", https: "443", system: "127.0.0.1:9000", certificate: pairFile, key: pairKey}
+
+// A front has its certificate and the key of it beside its configuration.
+const (
+	pairFile = "certificate.pem"
+	pairKey  = "certificate.key"
+)
 
 // write writes the configurations of a site and returns the files, below the demo's folder.
 func (f *front) write(dir string, in *installation) (written []string, err error) {
@@ -82,7 +88,14 @@ func (f *front) write(dir string, in *installation) (written []string, err error
 		if err != nil {
 			return nil, err
 		}
-		for _, name := range more {
+		_, certificate, err := certify([]*installation{in})
+		if err == nil {
+			err = writePair(folder, certificate)
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range append(more, pairFile, pairKey) {
 			written = append(written, filepath.Join(in.folder, filepath.Dir(frontFile(kind)), name))
 		}
 	}
@@ -134,7 +147,7 @@ func (f *front) connect(kind, folder string, p ports) (written []string, err err
 		extra := p.extra[kind]
 		if extra == "" {
 			for _, module := range apacheModules {
-				extra += fmt.Sprintf("LoadModule %s_module modules/mod_%s.so\n", module, module)
+				extra += fmt.Sprintf("LoadModule %s_module %s/mod_%s.so\n", module, apacheFolder, module)
 			}
 		}
 		port := func(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }

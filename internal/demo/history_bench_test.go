@@ -71,7 +71,7 @@ func nextDay(r *audit.Result, n int, random *rand.Rand) {
 func keepMany(t testing.TB, dir string, times int) (perAudit int64) {
 	t.Helper()
 	s, result := fiveHundred(t)
-	store, _, err := history.Make(t.Context(), dir, false)
+	store, _, err := history.Make(t.Context(), dir)
 	require.NoError(t, err)
 	defer store.Close()
 	random := rand.New(rand.NewPCG(1, 2))

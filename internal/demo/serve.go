@@ -55,7 +55,10 @@ func Serve(dir string, port int) (*Server, error) {
 
 func serve(dir string, sites []*installation, port int) (*Server, error) {
 	s := &Server{dir: dir, sites: sites, standIns: map[string]*standIn{}, connect: map[string]map[string]string{}, failed: make(chan error, 2*len(sites))}
-	certificate, err := certify(filepath.Join(dir, caName), sites)
+	authority, certificate, err := certify(sites)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, caName), authority, 0o644)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -260,22 +263,22 @@ func (s *Server) Close() {
 	}
 }
 
-// certify makes an authority on the spot, writes its certificate to a file, and signs one for all names with it.
-// Neither key is kept.
-func certify(file string, sites []*installation) (tls.Certificate, error) {
+// certify makes an authority on the spot, whose certificate it gives as a file, and signs one for all names with it. The authority's key is
+// not kept.
+func certify(sites []*installation) (file []byte, signed tls.Certificate, err error) {
 	authorityKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		return tls.Certificate{}, err
+		return nil, signed, err
 	}
 	authority := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Weltaxis demo"}, IsCA: true, BasicConstraintsValid: true,
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0), KeyUsage: x509.KeyUsageCertSign}
 	authorityDER, err := x509.CreateCertificate(rand.Reader, authority, authority, &authorityKey.PublicKey, authorityKey)
 	if err != nil {
-		return tls.Certificate{}, err
+		return nil, signed, err
 	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		return tls.Certificate{}, err
+		return nil, signed, err
 	}
 	leaf := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano() + 1), Subject: pkix.Name{CommonName: sites[0].hosts[0]},
 		NotBefore: authority.NotBefore, NotAfter: authority.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
@@ -288,8 +291,23 @@ func certify(file string, sites []*installation) (tls.Certificate, error) {
 	}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, authority, &key.PublicKey, authorityKey)
 	if err != nil {
-		return tls.Certificate{}, err
+		return nil, signed, err
 	}
-	text := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorityDER})
-	return tls.Certificate{Certificate: [][]byte{leafDER}, PrivateKey: key}, os.WriteFile(file, text, 0o644)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: authorityDER}), tls.Certificate{Certificate: [][]byte{leafDER}, PrivateKey: key}, nil
+}
+
+// writePair writes a certificate and its key into a folder.
+func writePair(folder string, certificate tls.Certificate) error {
+	private, is := certificate.PrivateKey.(*ecdsa.PrivateKey)
+	if !is {
+		return errors.New("the demo's key is of a kind that is not written down")
+	}
+	der, err := x509.MarshalECPrivateKey(private)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(folder, pairFile), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), 0o600); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, pairKey), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), 0o600)
 }

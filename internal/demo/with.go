@@ -2,10 +2,6 @@ package demo
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -18,6 +14,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"weltaxis/internal/orders"
 )
 
 // Fronts are the kinds of real web servers that the demo can put before its stand-ins.
@@ -36,13 +34,16 @@ type running struct {
 	reached bool         // whoever its workers are gets to its files
 }
 
+// apacheFolder is where Debian has the modules of Apache.
+const apacheFolder = "/usr/lib/apache2/modules"
+
 // programs are what each kind is started with.
 var programs = map[string][]string{frontNginx: {"nginx", "/usr/sbin/nginx"}, frontApache: {"apache2", "/usr/sbin/apache2", "httpd"}}
 
 // program finds the program of a kind.
 func program(kind string) (string, error) {
 	for _, name := range programs[kind] {
-		if path, err := exec.LookPath(name); err == nil {
+		if path, err := orders.Program(name); err == nil {
 			return path, nil
 		}
 	}
@@ -93,7 +94,8 @@ func (s *Server) put(kind, program string, site *installation) error {
 	}
 	go func() { _ = fcgi.Serve(r.asked, handler) }()
 	p := ports{system: r.asked.Addr().String(), extra: map[string]string{kind: r.extra()}}
-	if p.certificate, p.key, err = r.keys(s.certificate); err != nil {
+	p.certificate, p.key = filepath.Join(r.private, pairFile), filepath.Join(r.private, pairKey)
+	if err := writePair(r.private, s.certificate); err != nil {
 		return err
 	}
 	for _, port := range []*string{&p.http, &p.https} {
@@ -142,33 +144,15 @@ func (r *running) extra() string {
 		}
 		return lines.String()
 	}
-	modules := "/usr/lib/apache2/modules"
 	var lines strings.Builder
 	for _, module := range apacheModules {
-		fmt.Fprintf(&lines, "LoadModule %s_module %s/mod_%s.so\n", module, modules, module)
+		fmt.Fprintf(&lines, "LoadModule %s_module %s/mod_%s.so\n", module, apacheFolder, module)
 	}
 	fmt.Fprintf(&lines, "PidFile %q\nErrorLog %q\nDefaultRuntimeDir %q\nMutex \"file:%s\"\n", in("pid"), in("error.log"), r.private, r.private)
 	if os.Getuid() == 0 {
 		lines.WriteString("User www-data\nGroup www-data\n")
 	}
 	return lines.String()
-}
-
-// keys writes the certificate and its key where the server reads them.
-func (r *running) keys(certificate tls.Certificate) (file, key string, err error) {
-	private, is := certificate.PrivateKey.(*ecdsa.PrivateKey)
-	if !is {
-		return "", "", errors.New("the demo's key is of a kind that is not written down")
-	}
-	der, err := x509.MarshalECPrivateKey(private)
-	if err != nil {
-		return "", "", err
-	}
-	file, key = filepath.Join(r.private, "certificate.pem"), filepath.Join(r.private, "key.pem")
-	if err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), 0o600); err != nil {
-		return "", "", err
-	}
-	return file, key, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), 0o600)
 }
 
 // pid is the line by which nginx says, and is told, where it notes which process it is.
@@ -214,6 +198,9 @@ func (r *running) start(program, address string) error {
 	var says bytes.Buffer
 	r.command = exec.Command(program, arguments...)
 	r.command.Stderr, r.command.Stdout = &says, &says
+	if os.Geteuid() == 0 {
+		r.command.Env = orders.Environment()
+	}
 	if err := r.command.Start(); err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ package dialect
 
 import (
 	"embed"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -19,7 +20,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/strict"
 )
 
@@ -208,7 +209,11 @@ func read(name, dir string) (file string, data []byte, err error) {
 		if !filepath.IsAbs(file) {
 			file = filepath.Join(dir, file)
 		}
-		if data, err = ordinary.Read(file, maxFile); err != nil {
+		data, err = orders.Read(file, maxFile)
+		if fault := (*orders.Fault)(nil); errors.As(err, &fault) {
+			return "", nil, fmt.Errorf("the dialect %s is not obeyed: %w", name, err)
+		}
+		if err != nil {
 			return "", nil, fmt.Errorf("reading the dialect %s: %w", name, facts.Plainly(err))
 		}
 		return name, data, nil

@@ -18,6 +18,11 @@ func Nginx(main string, disk Disk) *Tree {
 	return r.tree
 }
 
+// NginxWord is a word in quotes, as nginx takes it.
+func NginxWord(w string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(w) + `"`
+}
+
 type nginxReading struct {
 	reading
 	base string

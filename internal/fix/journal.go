@@ -127,16 +127,15 @@ var ErrBusy = errors.New("another run is changing this site right now; wait unti
 
 var notFileName = regexp.MustCompile(`[^a-z0-9]+`)
 
-// Folder is where the journal of a site is: its name and a sum of its path, below the state folder (XDG Base
-// Directory Specification, $XDG_STATE_HOME).
-func Folder(state, siteName, sitePath string) string {
+// FolderName is what the folder is called in which the journal of a site is: its name and a sum of its path.
+func FolderName(siteName, sitePath string) string {
 	full, err := filepath.Abs(sitePath)
 	if err != nil {
 		full = sitePath
 	}
 	sum := sha256.Sum256([]byte(full))
 	name := strings.Trim(notFileName.ReplaceAllString(strings.ToLower(siteName), "-"), "-")
-	return filepath.Join(state, "weltaxis", fmt.Sprintf("%.40s-%x", name, sum[:4]))
+	return fmt.Sprintf("%.40s-%x", name, sum[:4])
 }
 
 // OpenJournal opens a site's journal for writing, and lets nobody else do so meanwhile. What has expired is thrown

@@ -279,11 +279,14 @@ func namesIn(root store.Files, folder string) ([]string, error) {
 // revertPurge empties the cache of what it has kept since, and brings back what it held. Where something that visitors see
 // stays as this run or a later one made it, what the cache held is out of date, and it stays empty.
 func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
+	if b.Folder == "" && b.Call == "" {
+		return "a cache fills itself again", nil // an earlier version said no more
+	}
+	if !e.isCache(b.Folder, b.Call) || b.Aside != "" && path.Dir(path.Clean(b.Aside)) != tree.Aside {
+		return "", errors.New("what is kept of it names a cache that the dialect does not; nothing was taken back")
+	}
 	if b.Call != "" {
 		return "it was emptied again", e.call(ctx, b.Call)
-	}
-	if b.Folder == "" {
-		return "a cache fills itself again", nil // an earlier version said no more
 	}
 	root, err := store.OpenFiles(e.Stores.Root)
 	if err != nil {
@@ -305,6 +308,13 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 		return "", errors.New("it is empty again; what it held shows the site as it was, and comes back when the rest of the run does")
 	}
 	return "it holds what it held", bringBack(root, b.Folder, b.Aside, e.at)
+}
+
+// isCache tells whether the dialect names a cache, by its folder or by the path that empties it.
+func (e *Env) isCache(folder, call string) bool {
+	return e.Dialect != nil && slices.ContainsFunc(e.Dialect.Caches, func(k dialect.Kept) bool {
+		return call != "" && k.Purge == call || folder != "" && k.Folder != "" && path.Clean(k.Folder) == folder
+	})
 }
 
 // bringBack moves what lies aside to where it was, in the place of what has come to be there under the same names.
@@ -380,11 +390,14 @@ func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) e
 	}
 	defer root.Close()
 	return fs.WalkDir(root.FS(), folder, func(name string, d fs.DirEntry, err error) error {
-		switch hidden := strings.HasPrefix(d.Name(), "."); {
-		case err == nil && hidden && d.IsDir():
-			return fs.SkipDir
-		case err != nil || hidden || d.IsDir():
+		if err != nil {
 			return err
+		}
+		switch hidden := strings.HasPrefix(d.Name(), "."); {
+		case hidden && d.IsDir():
+			return fs.SkipDir
+		case hidden || d.IsDir():
+			return nil
 		}
 		if info, err := d.Info(); err == nil && info.ModTime().After(since) {
 			return root.Remove(name)

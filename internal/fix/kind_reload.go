@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,6 +33,7 @@ var reloadRow = row{
 type Loader struct {
 	Name    string   // nginx, Apache, PHP-FPM
 	Command []string // nil when nobody knows it
+	Why     string   // why it is not to be told from here; "" when it may be, or nobody knows how
 	Files   func(file string) bool
 }
 
@@ -52,7 +54,7 @@ func (p *planning) finishTold() {
 		}
 		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, reads: reads, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
 		if l.Command == nil {
-			c.cannot(errors.New("nobody knows how; say it in the site file, as reload: [COMMAND, ARGUMENT, ...]"))
+			c.cannot(errors.New(cmp.Or(l.Why, "nobody knows how") + "; say it in the site file, as reload: [COMMAND, ARGUMENT, ...]"))
 		}
 		at := slices.IndexFunc(p.plan.Changes, Change.ForPerson)
 		if at < 0 {
@@ -114,12 +116,17 @@ func prefixed(prefix, text string) string {
 	return prefix + text
 }
 
-// revertReload has it read again what is there now.
+// revertReload has it read again what is there now, by the command that is known today: what a journal says is not started.
 func revertReload(ctx context.Context, e *Env, b before) (string, error) {
-	if e.Run == nil {
-		return "", errors.New("no program is started from here, so what was taken back counts only when the server reads it")
+	var known []Loader
+	if e.Run != nil && e.Loaders != nil {
+		known = e.Loaders()
 	}
-	says, err := e.Run(ctx, strings.Split(b.Call, "\x00"))
+	i := slices.IndexFunc(known, func(l Loader) bool { return l.Name == b.of.Name && l.Command != nil })
+	if i < 0 {
+		return "", errors.New("nobody here knows how it is told now, so what was taken back counts only when the server reads it")
+	}
+	says, err := e.Run(ctx, known[i].Command)
 	if err != nil {
 		return "", fmt.Errorf("%w%s; what was taken back counts only when the server reads it", err, prefixed(": ", says))
 	}

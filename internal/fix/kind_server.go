@@ -2,6 +2,7 @@ package fix
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"weltaxis/internal/amend"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/store"
+	"weltaxis/internal/trial"
 )
 
 // What a web server and a language runtime have been told is changed in their own files, and counts when they read these again.
@@ -154,12 +156,28 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 		return nil
 	}
 	was, is := held(am)
-	if c.Untested = p.Try(ctx, was); c.Untested == "" {
-		if says := p.Try(ctx, is); says != "" {
-			return fmt.Errorf("the server's own test refuses it: %s", says)
-		}
+	if c.Untested = provesNothing(p.Try(ctx, was)); c.Untested != "" {
+		c.Risk, c.Because = facts.Disruptive, "nobody can test it before it counts: "+c.Untested
+		return nil
 	}
+	verdict := p.Try(ctx, is)
+	switch {
+	case verdict.Untested != "":
+		c.Untested = verdict.Untested
+		c.Risk, c.Because = facts.Disruptive, "nobody can test it before it counts: "+c.Untested
+	case verdict.Says != "":
+		return fmt.Errorf("the server's own test refuses it: %s", verdict.Says)
+	}
+	c.Trial = &Trial{By: verdict.By, Replaced: verdict.Replaced, Left: verdict.Left}
 	return nil
+}
+
+// provesNothing is why a test of files as they are tells nothing of a change of them; "" where it does.
+func provesNothing(as trial.Verdict) string {
+	if as.Untested == "" && as.Says != "" {
+		return "the copy does not pass as it is: " + as.Says
+	}
+	return as.Untested
 }
 
 // take puts an amendment into the change.
@@ -233,10 +251,15 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		return out
 	}
 	was, is := held(am)
-	tested := e.Try != nil && e.Try(ctx, was) == "" // else the test tells nothing of the change
+	tested := e.Try != nil && c.Untested == "" // else it was allowed untested
 	if tested {
-		if says := e.Try(ctx, is); says != "" {
-			return out.failed(fmt.Errorf("the server's own test refuses it, so nothing was written: %s", says))
+		before := e.Try(ctx, was)
+		verdict := e.Try(ctx, is)
+		switch why := cmp.Or(provesNothing(before), verdict.Untested); {
+		case why != "":
+			return out.failed(fmt.Errorf("it could be tested when it was planned and cannot now, so nothing was written: %s", why))
+		case verdict.Says != "":
+			return out.failed(fmt.Errorf("the server's own test refuses it, so nothing was written: %s", verdict.Says))
 		}
 	}
 	record := c.logLine()
@@ -254,8 +277,8 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 		return nil
 	})
 	if out.Result == Took && tested {
-		if says := e.Try(ctx, is); says != "" {
-			return e.takeBackAgain(ctx, out, "the server's own test refuses what is written: "+says)
+		if verdict := e.Try(ctx, is); verdict.Says != "" {
+			return e.takeBackAgain(ctx, out, "the server's own test refuses what is written: "+verdict.Says)
 		}
 	}
 	return out

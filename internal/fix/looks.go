@@ -87,6 +87,7 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 	}
 	env.World = worldOf(s, env.Dialect, hints)
 	env.Try, env.Run = tryOf(env.World), run
+	env.Loaders = func() []Loader { return loadersOf(s, env.World) }
 	if s.Sources.Live == nil || options.Offline {
 		return env, nil
 	}

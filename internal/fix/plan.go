@@ -22,6 +22,7 @@ import (
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
+	"weltaxis/internal/trial"
 )
 
 // A Change is one thing to do, in its place, with what it can break.
@@ -53,8 +54,9 @@ type Change struct {
 	// Also is what it changes besides, at addresses that were not asked about, and RunAs who has to make it, where that is somebody else.
 	Also  []string `json:"also,omitempty"`
 	RunAs string   `json:"run_as,omitempty"`
-	// Untested is why the server's own test can tell nothing of it.
+	// Untested is why the server's own test can tell nothing of it, and Trial how it was tested.
 	Untested string `json:"untested,omitempty"`
+	Trial    *Trial `json:"trial,omitempty"`
 
 	line      *facts.Line
 	wish      *facts.Wish // what the server or the runtime ought to be told
@@ -71,6 +73,13 @@ type Change struct {
 	meant     []int    // what addresses may answer afterwards, since that is meant
 	about     []string // subjects of the deviations that it is to settle
 	beside    uint32   // bits that another change takes from the same entries
+}
+
+// A Trial is how a change of what servers are told was tested.
+type Trial struct {
+	By       string   `json:"by"`                 // the program, and as whom it ran
+	Replaced []string `json:"replaced,omitempty"` // what stood in the private copy in place of what is there
+	Left     []string `json:"left,omitempty"`     // what was not tested
 }
 
 // A Plan is what would put a site right, in the order in which it is done.
@@ -97,14 +106,14 @@ type Wishes struct {
 	// makes them, and a file in their place would hide what it says.
 	Made []string
 	// World is what the servers and the runtime have been told; nil where nobody looks at it. Home is the address of the home page,
-	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test of files as they might be: what it says, "" for nothing.
+	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test of files as they might be.
 	World *amend.World
 	// Seen are the pages of the site, to which what was lost may lead.
 	Seen    []facts.Page
 	Home    string
 	Loaders []Loader
 	Reload  bool
-	Try     func(ctx context.Context, files map[string][]byte) string
+	Try     func(ctx context.Context, files map[string][]byte) trial.Verdict
 	// Secrets are texts of settings that are secrets, which this program made or was given for that.
 	Secrets map[string]string
 	// Shut is how the web server is to close or lock the site; nil for not at all.

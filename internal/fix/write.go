@@ -16,6 +16,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/store"
+	"weltaxis/internal/trial"
 )
 
 // What came of a change.
@@ -74,8 +75,10 @@ type Env struct {
 
 	// World is what servers and the runtime have been told, Try their own test of files as they might be, and Run starts a program and gives what it says.
 	World *amend.World
-	Try   func(ctx context.Context, files map[string][]byte) string
+	Try   func(ctx context.Context, files map[string][]byte) trial.Verdict
 	Run   func(ctx context.Context, args []string) (says string, err error)
+	// Loaders are the servers that there are, and how each is told to read its configuration again: whatever a journal names.
+	Loaders func() []Loader
 	// loaded are the changes of this run by which servers were told to read their configuration again.
 	loaded []Change
 

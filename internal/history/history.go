@@ -1,5 +1,4 @@
-// Package history keeps what was seen of sites and said of it, audit by audit, in one SQLite file that people may share: so that it
-// can be told since when something deviates, and what changed.
+// Package history keeps what was seen of sites and said of it, audit by audit, in one SQLite file: so that it can be told since when something deviates, and what changed.
 //
 // What is kept is never changed afterwards, only thrown away when it is too much or too old. No secret is in it, since none is in a
 // snapshot. The package looks at no site and judges nothing. It may import facts, compare, lock and nearest.
@@ -70,28 +69,18 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	return s, s.open(ctx)
 }
 
-// Make opens the history in a folder for writing, and makes it if there is none. A damaged one is put aside, and said where. Shared says
-// that others may write to it as well, as far as the folder lets them.
-func Make(ctx context.Context, dir string, shared bool) (s *Store, aside string, err error) {
-	mode, folder := fs.FileMode(0o600), fs.FileMode(0o700)
-	if shared {
-		mode, folder = 0o660, 0o770
-	}
-	if err := os.MkdirAll(dir, folder); err != nil {
+// Make opens the history in a folder for writing, and makes it if there is none. A damaged one is put aside, and said where.
+func Make(ctx context.Context, dir string) (s *Store, aside string, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", fmt.Errorf("making %s: %w", dir, facts.Plainly(err))
 	}
 	s = &Store{file: filepath.Join(dir, FileName)}
 	if stat, err := os.Stat(s.file); err == nil && !stat.Mode().IsRegular() {
 		return nil, "", notOrdinary(s.file)
 	}
-	file, err := os.OpenFile(s.file, os.O_CREATE|os.O_RDWR, mode)
+	file, err := os.OpenFile(s.file, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, "", fmt.Errorf("writing %s: %w", s.file, facts.Plainly(err))
-	}
-	if shared { // whatever the umask is: whoever may write to the folder that was named may write to what is in it
-		if stat, err := os.Stat(filepath.Dir(dir)); err == nil && stat.Mode().Perm()&0o020 != 0 {
-			_, _ = file.Chmod(mode), os.Chmod(dir, stat.Mode()&fs.ModeSetgid|folder)
-		}
 	}
 	file.Close()
 	err = s.open(ctx)

@@ -50,7 +50,7 @@ func look(t testing.TB, day int, deviating []string, held ...string) Entry {
 
 func open(t testing.TB, dir string) *Store {
 	t.Helper()
-	s, aside, err := Make(context.Background(), dir, false)
+	s, aside, err := Make(context.Background(), dir)
 	require.NoError(t, err)
 	require.Empty(t, aside)
 	t.Cleanup(func() { s.Close() })
@@ -221,14 +221,14 @@ func TestADamagedFileIsPutAside(t *testing.T) {
 			damaged := damage(slices.Clone(data))
 			require.NoError(t, os.WriteFile(file, damaged, 0o600))
 
-			s, aside, err := Make(t.Context(), dir, false)
+			s, aside, err := Make(t.Context(), dir)
 			if err == nil && aside == "" { // what is damaged is found when it is used
 				_, err = s.Keep(t.Context(), look(t, 1, nil, "a.one"), false)
 				var of *Damage
 				require.ErrorAs(t, err, &of)
 				aside, err = s.PutAside(t.Context())
 				require.NoError(t, err)
-				s, _, err = Make(t.Context(), dir, false)
+				s, _, err = Make(t.Context(), dir)
 			}
 			require.NoError(t, err)
 			defer s.Close()
@@ -257,7 +257,7 @@ func TestWhatIsNotOurs(t *testing.T) {
 	s.Close()
 	before, err := os.ReadFile(filepath.Join(dir, FileName))
 	require.NoError(t, err)
-	_, aside, err := Make(t.Context(), dir, false)
+	_, aside, err := Make(t.Context(), dir)
 	assert.ErrorContains(t, err, "has version 99, and this program knows 2")
 	assert.Empty(t, aside, "a newer one is not damaged")
 	after, err := os.ReadFile(filepath.Join(dir, FileName))
@@ -335,7 +335,7 @@ func TestManyKeepAtOnce(t *testing.T) {
 	failed := make(chan error, 40)
 	for n := range 8 {
 		all.Go(func() {
-			s, _, err := Make(context.Background(), dir, false)
+			s, _, err := Make(context.Background(), dir)
 			if err != nil {
 				failed <- err
 				return
@@ -364,7 +364,7 @@ func TestKeeper(t *testing.T) {
 	if dir == "" {
 		t.Skip("a part of TestKilledWhileKeeping")
 	}
-	s, _, err := Make(context.Background(), dir, false)
+	s, _, err := Make(context.Background(), dir)
 	require.NoError(t, err)
 	for day := 0; ; day++ {
 		news, err := s.Keep(context.Background(), look(t, day, []string{"a.one"}), false)

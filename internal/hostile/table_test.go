@@ -325,7 +325,7 @@ func trees() []hostile {
 // journalOf makes the folder in which what was changed at the site would be kept.
 func journalOf(t *testing.T, dir string) string {
 	t.Helper()
-	folder := fix.Folder("state", "Lantern Lane Puppet Theatre, in order", filepath.Join(dir, "weltaxis.yaml"))
+	folder := filepath.Join("state", "weltaxis", fix.FolderName("Lantern Lane Puppet Theatre, in order", filepath.Join(dir, "weltaxis.yaml")))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	return folder
 }

@@ -22,7 +22,7 @@ func Read(name string, most int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return all(file, most)
+	return All(file, most)
 }
 
 // ReadIn is Read below a root.
@@ -31,21 +31,21 @@ func ReadIn(root *os.Root, name string, most int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return all(file, most)
+	return All(file, most)
 }
 
 // Open opens a file for reading.
 func Open(name string) (*os.File, error) {
-	return checked(os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0))
+	return Checked(os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0))
 }
 
 // OpenIn is Open below a root.
 func OpenIn(root *os.Root, name string) (*os.File, error) {
-	return checked(root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0))
+	return Checked(root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0))
 }
 
-// checked lets an ordinary file pass.
-func checked(file *os.File, err error) (*os.File, error) {
+// Checked lets a file pass that was opened, without waiting for anybody, and is an ordinary one; it closes any other.
+func Checked(file *os.File, err error) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -74,8 +74,8 @@ func kind(mode fs.FileMode) string {
 	return "something else"
 }
 
-// all reads to the end, which may come later than the size says: some files of the kernel have none.
-func all(file *os.File, most int64) ([]byte, error) {
+// All reads a file to its end, which may come later than the size says, since some files of the kernel have none, and closes it.
+func All(file *os.File, most int64) ([]byte, error) {
 	defer file.Close()
 	if stat, err := file.Stat(); err == nil && stat.Size() > most {
 		return nil, tooLarge(most)

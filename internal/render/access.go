@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/facts"
 	"weltaxis/internal/report"
 )
@@ -46,7 +44,7 @@ func AccessTo(p Sheet, a *report.AccessOf) {
 			}
 			cells = append(cells, cell)
 		}
-		p.table(head, cells, func(row, column int) lipgloss.Style {
+		p.table(head, cells, func(row, column int) Style {
 			if column == 1 && row >= 0 && row < len(g.Rows) {
 				switch g.Rows[row].Known {
 				case "no":

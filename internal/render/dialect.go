@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
 	"weltaxis/internal/report"
@@ -36,7 +34,7 @@ func Dialects(p Sheet, all []*dialect.Dialect) {
 	for _, d := range all {
 		rows = append(rows, []string{d.Name, fmt.Sprintf("%d\u00a0of\u00a0%d", len(d.Names()), len(d.Names())+len(d.Unmapped())), fmt.Sprint(len(d.Lists)), strings.Join(strings.Fields(d.About), " ")})
 	}
-	p.table([]string{"dialect", "settings", "lists", "about"}, rows, func(int, int) lipgloss.Style { return plain })
+	p.table([]string{"dialect", "settings", "lists", "about"}, rows, func(int, int) Style { return plain })
 }
 
 // CheckedDialect writes what came of holding a dialect against itself, and against an installation if there was
@@ -67,7 +65,7 @@ func CheckedDialect(p Sheet, d *dialect.Dialect, where string, checked []discove
 	}
 	fmt.Fprintf(p, "Held against %s:\n\n", Safe(where))
 	if len(rows) > 0 {
-		p.table([]string{"setting", "value", "place", "read"}, rows, func(_, column int) lipgloss.Style {
+		p.table([]string{"setting", "value", "place", "read"}, rows, func(_, column int) Style {
 			if column == 3 {
 				return quiet
 			}
@@ -136,7 +134,7 @@ func Draft(p Sheet, d *discover.Draft, known []discover.Likeness, file string) {
 		}
 		rows = append(rows, []string{f.Setting, Safe(f.Shown), Safe(f.Origin), fmt.Sprintf("%.2f", f.Sure), does, Safe(because)})
 	}
-	p.table([]string{"setting", "value", "place", "sure", "draft", "because"}, rows, func(row, column int) lipgloss.Style {
+	p.table([]string{"setting", "value", "place", "sure", "draft", "because"}, rows, func(row, column int) Style {
 		if column == 4 && row < len(rows) && rows[row][4] == "written" {
 			return bold
 		}

@@ -1,7 +1,6 @@
 package render
 
 import (
-	"charm.land/lipgloss/v2"
 	"fmt"
 	"maps"
 	"slices"
@@ -70,7 +69,7 @@ func CacheWay(p Sheet, w *report.CacheWay, site string) {
 	for _, l := range w.Layers {
 		rows = append(rows, []string{l.Name, Safe(l.Declared), Safe(l.Configured), Safe(l.Observed)})
 	}
-	p.table([]string{"layer", "declared", "configured", "observed"}, rows, func(_, column int) lipgloss.Style {
+	p.table([]string{"layer", "declared", "configured", "observed"}, rows, func(_, column int) Style {
 		if column == 0 {
 			return bold
 		}

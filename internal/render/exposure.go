@@ -3,8 +3,6 @@ package render
 import (
 	"fmt"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/facts"
 	"weltaxis/internal/report"
 )
@@ -28,7 +26,7 @@ func Exposure(p Sheet, e *report.Exposure) {
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(p)
-		p.table([]string{"what", "version", "sure", "sign", "as it is written", "where"}, rows, func(row, column int) lipgloss.Style {
+		p.table([]string{"what", "version", "sure", "sign", "as it is written", "where"}, rows, func(row, column int) Style {
 			if column == 2 && row >= 0 && row < len(sure) && sure[row] == "certain" {
 				return verdictStyles[facts.Deviates]
 			}

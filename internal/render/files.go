@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
@@ -20,7 +18,7 @@ func Files(p Sheet, r *report.Report) {
 	for _, row := range tree {
 		rows = append(rows, []string{row.Role + " " + row.Kind + servedWord(row), whole(modeWords(row.Mode)) + "\n" + Safe(row.Owner+":"+row.Group), whole(ought(row)), Safe(whoInShort(row.Reads, row.Owner)), Safe(whoInShort(row.Writes, row.Owner)), fmt.Sprint(row.Count), Safe(row.Paths[0])})
 	}
-	p.table([]string{"entries", "is", "ought to be", "read by", "written by", "count", "the first of them"}, rows, func(row, column int) lipgloss.Style {
+	p.table([]string{"entries", "is", "ought to be", "read by", "written by", "count", "the first of them"}, rows, func(row, column int) Style {
 		if column == 2 && row < len(tree) && tree[row].Expected != "" {
 			return verdictStyles[facts.Deviates]
 		}
@@ -72,7 +70,7 @@ func whoInShort(who, owner string) string {
 }
 
 // branch writes a line of a tree; what does not fit goes on below.
-func (p Sheet) branch(first, below, text string, style lipgloss.Style) {
+func (p Sheet) branch(first, below, text string, style Style) {
 	for i, line := range wrap(text, p.width()-columnsOf(below)) {
 		if i > 0 {
 			first = below

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
@@ -23,8 +23,8 @@ var riskTexts = []struct {
 }
 
 var (
-	added   = plain.Foreground(lipgloss.Green)
-	removed = plain.Foreground(lipgloss.Red)
+	added   = plain.in(ansi.Green)
+	removed = plain.in(ansi.Red)
 )
 
 // Plan writes what would be done, grouped by risk, each change in its place.
@@ -73,7 +73,7 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 }
 
 // titled heads a change: its number, what came of it, and what it is about.
-func (p Sheet) titled(number int, result string, style lipgloss.Style, title string) {
+func (p Sheet) titled(number int, result string, style Style, title string) {
 	label := ""
 	if number > 0 {
 		label = fmt.Sprintf("%2d", number)
@@ -122,8 +122,11 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 		p.block(4, "also", 8, "changes "+Safe(few(c.Also)), plain)
 	}
 	p.block(4, "risk", 8, c.Because, plain)
-	if c.Untested != "" {
+	switch {
+	case c.Untested != "":
 		p.block(4, "test", 8, "tells nothing of this: "+Safe(c.Untested), plain)
+	case c.Trial != nil && c.Trial.By != "":
+		p.block(4, "test", 8, "passed by "+Safe(trialled(c.Trial)), plain)
 	}
 	if c.RunAs != "" {
 		p.block(4, "who", 8, Safe(c.RunAs), plain)
@@ -131,6 +134,18 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	if c.Lasting {
 		p.block(4, "lasting", 8, "browsers and search engines remember it; undo cannot take that back", plain)
 	}
+}
+
+// trialled says by whom something was tested, in what kind of copy.
+func trialled(t *fix.Trial) string {
+	says := t.By
+	if len(t.Replaced) > 0 {
+		says += ", in a private copy; replaced in it: " + strings.Join(t.Replaced, ", ")
+	}
+	if len(t.Left) > 0 {
+		says += "; not tested: " + few(t.Left)
+	}
+	return says
 }
 
 func quote(text string) string { return "“" + text + "”" }
@@ -208,7 +223,7 @@ func (p Sheet) forPerson(changes []fix.Change) {
 	}
 }
 
-var resultStyles = map[string]lipgloss.Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Unread: severityStyles[facts.Medium], fix.Unseen: severityStyles[facts.Medium], fix.Left: severityStyles[facts.Medium],
+var resultStyles = map[string]Style{fix.Took: added, fix.Stale: severityStyles[facts.Medium], fix.NotTook: severityStyles[facts.High], fix.Unread: severityStyles[facts.Medium], fix.Unseen: severityStyles[facts.Medium], fix.Left: severityStyles[facts.Medium],
 	fix.Broke: severityStyles[facts.Critical], fix.Trouble: severityStyles[facts.Critical], fix.Waits: quiet}
 
 // Outcome writes what was done and whether it took, and what is left.

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/facts"
 	"weltaxis/internal/report"
 )
@@ -78,7 +76,7 @@ func Way(p Sheet, w *report.Way) {
 
 // answers writes the fields of an answer from both sides.
 func (p Sheet) answers(w *report.Way, head []string, rows [][]string) {
-	p.table(head, rows, func(row, column int) lipgloss.Style {
+	p.table(head, rows, func(row, column int) Style {
 		switch f := w.Fields[row]; {
 		case column == 3 && f.Differs:
 			return severityStyles[facts.High]

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
@@ -40,7 +40,7 @@ func History(p Sheet, site string, h *report.History, now time.Time) {
 			}
 			rows = append(rows, []string{fmt.Sprint(c.ID), Safe(c.Title()), Safe(shortly(c.From)), Safe(shortly(c.To)), Safe(c.Event), until})
 		}
-		p.table([]string{"", "what", "from", "to", "now", "undo until"}, rows, func(int, int) lipgloss.Style { return plain })
+		p.table([]string{"", "what", "from", "to", "now", "undo until"}, rows, func(int, int) Style { return plain })
 	}
 }
 
@@ -69,11 +69,11 @@ func (p Sheet) audits(audits []history.Audit, now time.Time) {
 		}
 		rows = append(rows, append(row, share(a.Alignment), Safe(strings.Join(notes, ", "))))
 	}
-	p.table(head, rows, func(row, column int) lipgloss.Style {
+	p.table(head, rows, func(row, column int) Style {
 		severities := map[int]facts.Severity{3: facts.Critical, 4: facts.High, 5: facts.Medium}
 		if s, is := severities[column]; is && rows[row][column] != "·" {
 			if column == 3 {
-				return plain.Bold(true).Foreground(lipgloss.Magenta)
+				return plain.bold().in(ansi.Magenta)
 			}
 			return severityStyles[s]
 		}

@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/pace"
 	"weltaxis/internal/report"
 )
@@ -125,7 +123,7 @@ func stacked(page *report.PacePage, around bool, room int, at func(float64) int)
 	return rows
 }
 
-func laneStyle(around bool) lipgloss.Style {
+func laneStyle(around bool) Style {
 	if around {
 		return severityStyles[2]
 	}

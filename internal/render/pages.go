@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/report"
@@ -24,7 +22,7 @@ func Pages(p Sheet, r *report.Report, rows []audit.PageRow) {
 		cells = append(cells, []string{Safe(facts.Shorten(row.Path, 60)), Safe(facts.Shorten(row.Title, 80)), fmt.Sprintf("%d/%d", len([]rune(row.Title)), len([]rune(row.Description))),
 			Safe(shortRobots(row.Page)), strings.Join(row.Deviates, ", ")})
 	}
-	p.table([]string{"address", "title", "chars", "engines", "deviates"}, cells, func(row, column int) lipgloss.Style {
+	p.table([]string{"address", "title", "chars", "engines", "deviates"}, cells, func(row, column int) Style {
 		if column == 4 {
 			return verdictStyles[facts.Deviates]
 		}
@@ -142,8 +140,18 @@ func (p Sheet) card(card report.Card) {
 			lines = append(lines, wrap(Safe(part), columns)...)
 		}
 	}
-	picture := lipgloss.NewStyle().Width(columns).Height(6).Align(lipgloss.Center, lipgloss.Center).Render(quiet.Render(strings.Join(lines, "\n")))
-	words := []string{quiet.Render(Safe(card.Host)), bold.Render(strings.Join(wrap(Safe(card.Title), columns), "\n")), strings.Join(wrap(Safe(card.About), columns), "\n")}
-	frame := lipgloss.NewStyle().Border(lipgloss.RoundedBorder()).BorderForeground(lipgloss.BrightBlack).Width(columns + 2)
-	fmt.Fprintln(p, frame.Render(picture+"\n"+strings.Join(words, "\n")))
+	const height = 6
+	inside := make([]string, (height-len(lines))/2, height)
+	for _, line := range lines {
+		inside = append(inside, centred(quiet.Render(line), columns))
+	}
+	for len(inside) < height {
+		inside = append(inside, "")
+	}
+	inside = append(inside, quiet.Render(Safe(card.Host)))
+	for _, line := range wrap(Safe(card.Title), columns) {
+		inside = append(inside, bold.Render(line))
+	}
+	inside = append(inside, wrap(Safe(card.About), columns)...)
+	fmt.Fprintln(p, framed(inside, columns))
 }

@@ -11,7 +11,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"weltaxis/internal/facts"
@@ -37,16 +36,16 @@ func (p Sheet) width() int { return max(MinWidth, min(p.Width, MaxWidth)) }
 // The sixteen colours of the terminal's own palette, which its owner has made readable; nothing is told by colour
 // alone.
 var (
-	plain = lipgloss.NewStyle()
-	bold  = plain.Bold(true)
-	quiet = plain.Foreground(lipgloss.BrightBlack)
-	title = plain.Bold(true).Foreground(lipgloss.Blue)
+	plain = Style{}
+	bold  = plain.bold()
+	quiet = plain.in(ansi.BrightBlack)
+	title = plain.bold().in(ansi.Blue)
 
-	severityStyles = map[facts.Severity]lipgloss.Style{
-		facts.Critical: plain.Bold(true).Reverse(true).Foreground(lipgloss.Magenta),
-		facts.High:     plain.Bold(true).Foreground(lipgloss.Magenta),
-		facts.Medium:   plain.Foreground(lipgloss.Magenta),
-		facts.Low:      plain.Foreground(lipgloss.Blue),
+	severityStyles = map[facts.Severity]Style{
+		facts.Critical: plain.bold().reverse().in(ansi.Magenta),
+		facts.High:     plain.bold().in(ansi.Magenta),
+		facts.Medium:   plain.in(ansi.Magenta),
+		facts.Low:      plain.in(ansi.Blue),
 		facts.Note:     quiet,
 	}
 )
@@ -86,8 +85,10 @@ func cut(text string, columns int) string { return ansi.Truncate(text, max(colum
 
 // wrap breaks text into lines of at most columns columns, at spaces. A word that is longer than a line is broken after
 // a slash where there is one, since such words are paths and addresses, and else where the line ends.
-func wrap(text string, columns int) []string {
-	columns = max(columns, 10)
+func wrap(text string, columns int) []string { return wrapTo(text, max(columns, 10)) }
+
+// wrapTo is that in a column, however narrow.
+func wrapTo(text string, columns int) []string {
 	var lines []string
 	line, taken := "", 0
 	for _, word := range strings.Split(text, " ") {
@@ -119,7 +120,7 @@ func breakAfter(word string, columns int) int {
 }
 
 // block writes lines under a margin; the first line has a label in it.
-func (p Sheet) block(margin int, label string, labelWidth int, text string, style lipgloss.Style) {
+func (p Sheet) block(margin int, label string, labelWidth int, text string, style Style) {
 	for i, line := range wrap(text, p.width()-margin-labelWidth) {
 		if i > 0 {
 			label = ""

@@ -7,9 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-	"charm.land/lipgloss/v2/table"
-
 	"weltaxis/internal/audit"
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
@@ -23,30 +20,39 @@ const (
 
 // table writes rows under a head. Cells are wrapped between words; where the longest words of all columns do not fit
 // beside each other, each row is written as a list.
-func (p Sheet) table(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
+func (p Sheet) table(head []string, rows [][]string, style func(row, column int) Style) {
 	widths, fits := p.columns(head, rows)
 	if !fits {
 		p.rows(head, rows, style)
 		return
 	}
-	t := table.New().Headers(head...).Wrap(true).
-		Border(lipgloss.NormalBorder()).BorderStyle(quiet).
-		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
-		StyleFunc(func(row, column int) lipgloss.Style {
-			s := quiet
-			if row != table.HeaderRow {
-				s = style(row, column)
-			}
-			return s.PaddingRight(gap).Width(widths[column] + gap)
-		})
-	for _, row := range rows {
-		cells := make([]string, len(row))
-		for i, cell := range row {
-			cells[i] = strings.Join(wrapped(cell, widths[i]), "\n")
+	write := func(cells []string, style func(column int) Style) {
+		parts, height := make([][]string, len(cells)), 0
+		for i, cell := range cells {
+			parts[i] = wrapped(cell, widths[i])
+			height = max(height, len(parts[i]))
 		}
-		t.Row(cells...)
+		for line := range height {
+			var b strings.Builder
+			for i := range cells {
+				text := ""
+				if line < len(parts[i]) {
+					text = parts[i][line]
+				}
+				b.WriteString(style(i).Render(pad(text, widths[i]+gap)))
+			}
+			fmt.Fprintln(p, trimmed(b.String()))
+		}
 	}
-	fmt.Fprintln(p, trimmed(t.String()))
+	write(head, func(int) Style { return quiet })
+	all := 0
+	for _, width := range widths {
+		all += width + gap
+	}
+	fmt.Fprintln(p, quiet.Render(strings.Repeat("─", all)))
+	for i, row := range rows {
+		write(row, func(column int) Style { return style(i, column) })
+	}
 }
 
 // blanks are what stands at the end of a line: spaces, and codes of colours.
@@ -61,7 +67,7 @@ func trimmed(text string) string {
 func wrapped(cell string, columns int) []string {
 	var lines []string
 	for line := range strings.SplitSeq(cell, "\n") {
-		lines = append(lines, wrap(line, columns)...)
+		lines = append(lines, wrapTo(line, max(columns, 1))...)
 	}
 	return lines
 }
@@ -114,7 +120,7 @@ func (p Sheet) columns(head []string, rows [][]string) (widths []int, fits bool)
 }
 
 // rows writes rows as lists: the first cell, and under it the others, each after the head of its column.
-func (p Sheet) rows(head []string, rows [][]string, style func(row, column int) lipgloss.Style) {
+func (p Sheet) rows(head []string, rows [][]string, style func(row, column int) Style) {
 	for i, row := range rows {
 		p.block(0, "", 0, row[0], bold)
 		var parts []string
@@ -132,7 +138,7 @@ func (p Sheet) rows(head []string, rows [][]string, style func(row, column int) 
 	}
 }
 
-var verdictStyles = map[facts.Verdict]lipgloss.Style{
+var verdictStyles = map[facts.Verdict]Style{
 	facts.Deviates:  severityStyles[facts.High],
 	facts.NotJudged: severityStyles[facts.Medium],
 	facts.Holds:     plain,
@@ -162,7 +168,7 @@ func Settings(p Sheet, r *report.Report, side []audit.Row) {
 		}
 		rows = append(rows, cells)
 	}
-	p.table(head, rows, func(row, column int) lipgloss.Style {
+	p.table(head, rows, func(row, column int) Style {
 		if column == 1 {
 			return verdictStyles[side[row].Verdict]
 		}
@@ -228,7 +234,7 @@ func Rules(p Sheet, b *baseline.Baseline) {
 	for _, rule := range b.Rules {
 		rows = append(rows, []string{rule.ID, rule.Severity.Worst().String(), withoutBraces(report.WithLimits(b, rule.Expected))})
 	}
-	p.table([]string{"rule", "severity", "expected"}, rows, func(row, column int) lipgloss.Style {
+	p.table([]string{"rule", "severity", "expected"}, rows, func(row, column int) Style {
 		if column == 1 && row < len(rows) {
 			return severityStyles[b.Rules[row].Severity.Worst()]
 		}

@@ -26,6 +26,7 @@ import (
 	"weltaxis/internal/announce"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/strict"
 )
@@ -486,11 +487,13 @@ func Load(path string) (*Site, error) {
 	if stat, err := os.Stat(path); err == nil && stat.IsDir() {
 		path = filepath.Join(path, FileName)
 	}
-	data, err := ordinary.Read(path, maxFile)
-	if errors.Is(err, fs.ErrNotExist) {
+	data, err := orders.Read(path, maxFile)
+	switch fault := (*orders.Fault)(nil); {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, &NotFoundError{path}
-	}
-	if err != nil {
+	case errors.As(err, &fault):
+		return nil, fmt.Errorf("the site file %s is not obeyed: %w", path, err)
+	case err != nil:
 		return nil, fmt.Errorf("reading the site file %s: %w", path, facts.Plainly(err))
 	}
 	return Parse(path, data)
@@ -771,7 +774,10 @@ const Guess = "an audit without a site file"
 
 // LoadValues reads a file of neutral values, as settings --export writes it: names with a value, or a list of texts.
 func LoadValues(path string) (map[string]string, error) {
-	data, err := ordinary.Read(path, maxFile)
+	data, err := orders.Read(path, maxFile)
+	if fault := (*orders.Fault)(nil); errors.As(err, &fault) {
+		return nil, fmt.Errorf("%s is not obeyed: %w", path, err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", path, facts.Plainly(err))
 	}

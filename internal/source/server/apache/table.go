@@ -250,6 +250,13 @@ func (o overriding) permitted(nodes []*directives.Node, server *directives.Tree)
 	return count, nil
 }
 
+// InOverride tells whether a directive is known here as one that may stand in an override file of a server, by some AllowOverride, and how it
+// is usually written.
+func InOverride(n *directives.Node, server *directives.Tree) (name string, may bool) {
+	known, is := rows[strings.ToLower(n.Name)]
+	return known.name, is && known.permit != "" && !n.Is("Error") && (server.Modules[known.module] != "" || known.module == "core.c")
+}
+
 // lists tells whether AllowOverrideList names a directive: a section with the sign that it begins with.
 func (o overriding) lists(n *directives.Node) bool {
 	name := n.Name

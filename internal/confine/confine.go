@@ -1,0 +1,68 @@
+// Package confine runs a program on what it is handed, where it can do no harm: a web server's own test of a configuration, a runtime's own
+// reading of a file. Started by root the program runs as a user that is nobody's, so that no other process looks into it, with no way to
+// more rights, and on a network of its own, in which every address may be listened on and nobody is reached. What it reads is handed over
+// in memory, and lies on no disk; what it writes goes into a folder of its own, which vanishes with it.
+//
+// It knows nothing of what the program is for. It may import orders.
+package confine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"weltaxis/internal/orders"
+)
+
+// Most is how long a program may take.
+const Most = 30 * time.Second
+
+// A Room is where programs run.
+type Room struct {
+	Dir   string // which they may write to
+	Apart bool   // on a network of their own
+	As    string // as whom, in words
+	user  user
+}
+
+// Enter makes a room. The error is that of a folder that cannot be made.
+func Enter() (*Room, error) {
+	within := orders.TempDir()
+	if os.Geteuid() == 0 { // where everybody may pass through
+		within = "/tmp"
+	}
+	dir, err := os.MkdirTemp(within, "weltaxis-test-")
+	if err != nil {
+		return nil, fmt.Errorf("no folder can be made in %s for it: %w", within, err)
+	}
+	r := &Room{Dir: dir}
+	if err := r.furnish(); err != nil {
+		r.Leave()
+		return nil, err
+	}
+	return r, nil
+}
+
+// Leave takes the room away, with all that was written in it.
+func (r *Room) Leave() { _ = os.RemoveAll(r.Dir) }
+
+// Run runs a program, which is found as orders.Program finds one, and gives what it says. Files are what it may read; Name is how each is called there.
+func (r *Room) Run(ctx context.Context, args []string, files ...[]byte) (says string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, Most)
+	defer cancel()
+	command, err := orders.Command(ctx, args)
+	if err != nil {
+		return "", err
+	}
+	command.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + r.Dir, "TMPDIR=" + r.Dir, "LC_ALL=C"}
+	command.Dir = "/"
+	var said orders.Said
+	command.Stdout, command.Stderr = &said, &said
+	err = r.run(command, files)
+	if ctx.Err() != nil && err != nil {
+		err = fmt.Errorf("%s took longer than %s: %w", args[0], Most, errors.Join(ctx.Err(), err))
+	}
+	return said.String(), err
+}

@@ -1,0 +1,5 @@
+package orders
+
+import "os/exec"
+
+func apart(*exec.Cmd) {}

@@ -1,0 +1,38 @@
+package orders
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"weltaxis/internal/ordinary"
+)
+
+// On this system owners and modes say nothing, so nothing is held against the rule.
+type linkRule int
+
+const (
+	everyLink linkRule = iota
+	linksAbove
+	rootsLinks
+)
+
+type found struct{ name string }
+
+func (found) close() {}
+
+func (found) check(Trust) error { return nil }
+
+func (t Trust) find(name string, _ linkRule) (found, error) {
+	full, err := filepath.Abs(name)
+	if err == nil {
+		_, err = os.Stat(full)
+	}
+	return found{full}, err
+}
+
+func (f found) open(Trust) (*os.File, error) { return ordinary.Open(f.name) }
+
+func entryAt(name string, info fs.FileInfo) entry {
+	return entry{name: name, mode: info.Mode() &^ 0o022}
+}

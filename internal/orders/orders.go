@@ -1,0 +1,309 @@
+// Package orders tells whether something may give this program orders: a site file, a dialect, a baseline, what is kept of earlier runs, a
+// program that is to be started. It may if root or the user who runs this program owns it and each folder above it, and if nobody else may
+// write to any of them, the rule by which sshd(8) takes its own files (StrictModes). A folder of root's in which everybody makes files and
+// nobody takes away another's (/tmp) is no harm.
+//
+// Names are followed here part by part, each by way of the one before it, which is open and held against the rule already. So whoever could
+// exchange a part afterwards is somebody who may give orders: what is found may then be opened by its name.
+//
+// It says nothing of what files hold. It may import access and ordinary.
+package orders
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"weltaxis/internal/access"
+	"weltaxis/internal/ordinary"
+)
+
+// A Trust is who may give orders besides root.
+type Trust struct{ uid int }
+
+// Own is the trust in whoever runs this program.
+func Own() Trust { return Trust{os.Geteuid()} }
+
+// In is the trust in a user by number.
+func In(uid int) Trust { return Trust{uid} }
+
+// A Fault is why something gives no orders.
+type Fault struct {
+	At    string // the file or folder that is at fault, links resolved
+	Says  string // what is wrong with it
+	Do    string // what puts it right; "" where that is for a person to know
+	Owner int    // whom it belongs to, where that is what is wrong; -1 else
+	trust Trust
+}
+
+func (f *Fault) Error() string {
+	text := fmt.Sprintf("%s %s, and what gives orders may be changed by %s alone, like each folder above it", f.At, f.Says, f.trust)
+	if f.Do != "" {
+		text += "; " + f.Do
+	}
+	return text
+}
+
+// String is who is trusted, in words.
+func (t Trust) String() string {
+	if t.uid == 0 {
+		return "root"
+	}
+	return "root and " + Name(t.uid)
+}
+
+// has tells whether a user is one of them.
+func (t Trust) has(uid uint32) bool { return uid == 0 || int(uid) == t.uid }
+
+// Name is what a user is called on this machine, or the number.
+func Name(uid int) string { return accounts().Of(uint32(uid)).Name }
+
+// accounts are those of this machine, read once.
+var accounts = sync.OnceValue(func() *access.Accounts {
+	const most = 8 << 20
+	passwd, _ := ordinary.Read("/etc/passwd", most) // where there is none, nobody is known
+	group, _ := ordinary.Read("/etc/group", most)
+	return access.ReadAccounts(passwd, group)
+})
+
+// elsewhere tells whether this machine asks others who is in a group, as a directory service (nsswitch.conf(5)).
+var elsewhere = sync.OnceValue(func() bool {
+	text, err := ordinary.Read("/etc/nsswitch.conf", 1<<20)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		line, _, _ = strings.Cut(line, "#")
+		database, services, _ := strings.Cut(strings.TrimSpace(line), ":")
+		if database != "passwd" && database != "group" && database != "initgroups" {
+			continue
+		}
+		for _, service := range strings.Fields(services) {
+			if service != "files" && service != "compat" && service != "systemd" && !strings.HasPrefix(service, "[") {
+				return true
+			}
+		}
+	}
+	return false
+})
+
+// An entry is what is known of a file or folder that is open.
+type entry struct {
+	name     string // in full
+	mode     fs.FileMode
+	uid, gid uint32
+	names    uint64 // under how many names it lies
+	list     access.List
+	unlisted error // that the list of access cannot be read
+}
+
+// fault holds an entry against the rule; nil for none. Above tells that it is only passed through, on the way to another.
+func (t Trust) fault(e entry, above bool) *Fault {
+	wrong := func(says, do string) *Fault {
+		return &Fault{At: e.name, Says: says, Do: do, Owner: -1, trust: t}
+	}
+	sticky := above && e.uid == 0 && e.mode.IsDir() && e.mode&fs.ModeSticky != 0
+	switch {
+	case !t.has(e.uid):
+		f := wrong("belongs to "+Name(int(e.uid)), "")
+		f.Owner = int(e.uid)
+		return f
+	case e.mode&fs.ModeSymlink != 0, sticky: // who may exchange a link its folder says
+		return nil
+	case e.mode.Perm()&0o002 != 0:
+		return wrong("may be written to by everybody", "chmod o-w "+e.name)
+	case e.mode.Perm()&0o020 == 0: // of a list of access the group's bits are what it leaves at most (acl(5))
+		return nil
+	case e.unlisted != nil:
+		return wrong("has a list of access that cannot be read", "")
+	}
+	users, groups := e.list.Named(access.Write)
+	for _, uid := range users {
+		if !t.has(uid) {
+			return wrong("may be written to by "+Name(int(uid))+", as its list of access says", fmt.Sprintf("setfacl -x u:%d %s", uid, e.name))
+		}
+	}
+	if (access.Entry{Mode: uint32(e.mode.Perm()), List: e.list}).Group()&access.Write != 0 {
+		groups = append(groups, e.gid)
+	}
+	for _, gid := range groups {
+		if others := t.others(gid); others != "" {
+			return wrong("may be written to by the group "+accounts().Group(gid)+", in which "+others, "chmod g-w "+e.name)
+		}
+	}
+	return nil
+}
+
+// others says who is in a group that may give no orders; "" for nobody.
+func (t Trust) others(gid uint32) string {
+	in, known := accounts().In(gid)
+	if !known || elsewhere() {
+		return "nobody here knows who is"
+	}
+	var names []string
+	for _, a := range in {
+		if !t.has(a.UID) {
+			names = append(names, a.Name)
+		}
+	}
+	switch len(names) {
+	case 0:
+		return ""
+	case 1:
+		return names[0] + " is"
+	}
+	if len(names) > 3 {
+		names = append(names[:3], "others")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1] + " are"
+}
+
+// Open opens an ordinary file that may give orders. Links are followed, each held against the rule. The error is a *Fault, one of
+// package ordinary, or that of the system.
+func (t Trust) Open(name string) (*os.File, error) {
+	found, err := t.find(name, everyLink)
+	if err != nil {
+		return nil, err
+	}
+	return found.open(t)
+}
+
+// Read is all of such a file, of at most so many bytes.
+func (t Trust) Read(name string, most int64) ([]byte, error) {
+	file, err := t.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	return ordinary.All(file, most)
+}
+
+// Read is that by the trust in whoever runs this program.
+func Read(name string, most int64) ([]byte, error) { return Own().Read(name, most) }
+
+// Check holds a file or a folder against the rule. It gives its name with links resolved, by which it may then be opened.
+func (t Trust) Check(name string) (resolved string, err error) {
+	found, err := t.find(name, everyLink)
+	if err != nil {
+		return "", err
+	}
+	defer found.close()
+	return found.name, found.check(t)
+}
+
+// TempDir is the folder for what is needed for a moment: that of the environment where it may be passed through, or else the system's.
+func TempDir() string {
+	dir := os.TempDir()
+	if f, err := Own().find(filepath.Join(dir, "weltaxis-none"), everyLink); err == nil {
+		f.close()
+	} else if !os.IsNotExist(err) {
+		return "/tmp"
+	}
+	return dir
+}
+
+// Kept is the folder below another in which this program keeps something, both held against the rule; nothing below the other is a link.
+// The other is one that somebody named, or that was found by the environment: then it is no link itself. A folder that is not there yet
+// has a name all the same.
+func (t Trust) Kept(base string, found bool, below ...string) (string, error) {
+	links := everyLink
+	if found {
+		links = linksAbove
+	}
+	at, err := t.find(base, links)
+	if err != nil {
+		if missing, is := t.nearest(base, links, err); is {
+			return filepath.Join(append([]string{missing}, below...)...), nil
+		}
+		return "", err
+	}
+	at.close()
+	name := at.name
+	for i, part := range below {
+		name = filepath.Join(name, part)
+		stat, err := os.Lstat(name)
+		if err != nil && os.IsNotExist(err) {
+			return filepath.Join(append([]string{name}, below[i+1:]...)...), nil
+		}
+		if err == nil {
+			err = t.lies(name, stat)
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	return name, nil
+}
+
+// maxKept is how many entries of a folder of what is kept are looked at.
+const maxKept = 100_000
+
+// Within holds all that lies in a folder that held against the rule, and nothing of it is a link; one that is not there holds.
+func (t Trust) Within(name string) error { return t.walk(name, true) }
+
+// Beside is that of the files alone that lie in the folder itself.
+func (t Trust) Beside(name string) error { return t.walk(name, false) }
+
+func (t Trust) walk(name string, deep bool) error {
+	count := 0
+	return filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
+		if os.IsNotExist(err) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if count++; count > maxKept {
+			return fmt.Errorf("%s holds more than %d files, which this program never makes", name, maxKept)
+		}
+		stat, err := d.Info()
+		if os.IsNotExist(err) {
+			return nil // another run of ours has thrown it away
+		}
+		if err == nil {
+			err = t.lies(path, stat)
+		}
+		if err == nil && !deep && d.IsDir() && path != name {
+			return fs.SkipDir
+		}
+		return err
+	})
+}
+
+// lies holds one entry against the rule that lies in a folder that held.
+func (t Trust) lies(name string, stat fs.FileInfo) error {
+	if stat.Mode()&fs.ModeSymlink != 0 {
+		return &Fault{At: name, Says: "is a link, which this program never makes there", Do: "look where it leads, and remove it", Owner: -1, trust: t}
+	}
+	if f := t.fault(entryAt(name, stat), false); f != nil {
+		return f
+	}
+	return nil
+}
+
+// nearest is a name below the nearest folder that is there, where that holds and the rest is not there.
+func (t Trust) nearest(name string, links linkRule, err error) (string, bool) {
+	if !os.IsNotExist(err) {
+		return "", false
+	}
+	absolute, err := filepath.Abs(name)
+	if err != nil {
+		return "", false
+	}
+	dir := filepath.Dir(absolute)
+	if dir == absolute {
+		return "", false
+	}
+	if links == linksAbove { // it is above now
+		links = rootsLinks
+	}
+	at, err := t.find(dir, links)
+	if err != nil {
+		above, is := t.nearest(dir, links, err)
+		return filepath.Join(above, filepath.Base(absolute)), is
+	}
+	at.close()
+	return filepath.Join(at.name, filepath.Base(absolute)), true
+}
