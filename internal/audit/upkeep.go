@@ -18,6 +18,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/source/upkeep"
 )
@@ -206,7 +207,7 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 	}
 	var err error
 	if l.fetch == "" {
-		l.fetch, err = os.MkdirTemp("", "weltaxis-")
+		l.fetch, err = os.MkdirTemp(orders.TempDir(), "weltaxis-")
 	}
 	file := ""
 	if err == nil {

@@ -237,15 +237,18 @@ func (p *program) prepare() error {
 	if p.stage != "" && !slices.Contains(site.Stages(), p.stage) {
 		return fmt.Errorf("--stage: there is no stage %q%s; there are %s", p.stage, nearest.Hint(p.stage, site.Stages()), strings.Join(site.Stages(), ", "))
 	}
-	if p.log == "" {
-		slog.SetDefault(slog.New(&notices{to: p.err, quiet: p.quiet}))
-		return nil
+	var handler slog.Handler = &notices{to: p.err, quiet: p.quiet}
+	if p.log != "" {
+		var level slog.Level
+		if err := level.UnmarshalText([]byte(p.log)); err != nil {
+			return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
+		}
+		handler = slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level, ReplaceAttr: masked})
 	}
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(p.log)); err != nil {
-		return fmt.Errorf("--log: there is no level %q; there are debug, info, warn and error", p.log)
+	slog.SetDefault(slog.New(handler))
+	for _, says := range orders.ForgetPaths() {
+		slog.Warn(says)
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: level, ReplaceAttr: masked})))
 	return nil
 }
 

@@ -17,6 +17,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/demo"
 	"weltaxis/internal/nearest"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -132,7 +133,7 @@ func (p *program) serve(ctx context.Context, server *demo.Server, dir string) er
 
 func demoFolder(into string) (string, error) {
 	if into == "" {
-		return os.MkdirTemp("", "weltaxis-demo-")
+		return os.MkdirTemp(orders.TempDir(), "weltaxis-demo-")
 	}
 	return filepath.Clean(into), nil
 }

@@ -29,7 +29,7 @@ var (
 		"site":            {"announce", "facts", "orders", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "orders", "query", "strict", "nearest"},
 		"baseline":        {"facts", "orders", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format", "ordinary", "query"},
+		"store":           {"facts", "dialect", "format", "orders", "ordinary", "query"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
@@ -45,7 +45,7 @@ var (
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
 		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "ordinary", "pace", "progress", "tree"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
 		"history":              {"compare", "facts", "lock"},

@@ -74,7 +74,7 @@ func (s *Server) put(kind, program string, site *installation) error {
 		return err
 	}
 	r := &running{kind: kind, site: site, folder: folder, ended: make(chan struct{})}
-	if r.private, err = os.MkdirTemp("", "weltaxis-front-"); err != nil {
+	if r.private, err = os.MkdirTemp(orders.TempDir(), "weltaxis-front-"); err != nil {
 		return err
 	}
 	s.fronts = append(s.fronts, r)

@@ -4,6 +4,7 @@ package hostile
 
 import (
 	"bytes"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -252,7 +254,7 @@ var attacks = map[string]struct {
 		command := exec.Command("script", "-qec", a.bin+" audit site --offline", "/dev/null")
 		command.Dir, command.Env = a.dir, append([]string{"HOME=" + filepath.Join(a.dir, "home")}, a.env...)
 		out, _ := command.CombinedOutput()
-		a.said = string(out)
+		a.said = regexp.MustCompile("\x1b\\[[0-9;]*m").ReplaceAllString(string(out), "")
 		return a.asRoot()
 	}, ""},
 	"a home in which a file waits for a writer": {func(a *attack) bool {
@@ -264,6 +266,30 @@ var attacks = map[string]struct {
 		a.said = string(out)
 		return err != nil
 	}, ""},
+	"authorities of kestrel's": {func(a *attack) bool {
+		server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<title>Stage door</title>") }))
+		a.Cleanup(server.Close)
+		a.write("kestrel/authorities.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})), 0o644)
+		a.env = append(a.env, "SSL_CERT_FILE="+a.own+"/authorities.pem")
+		a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \""+server.URL+"/\"}\nsources: {live: {rate: 0, seconds: 5, pages: 1}}\n", 0o644)
+		a.root("audit", "site", "--only", "visibility")
+		return !strings.Contains(a.said, "certificate")
+	}, "SSL_CERT_FILE is not gone by"},
+	"a history that is a link": {func(a *attack) bool {
+		a.plain()
+		require.NoError(a, os.MkdirAll(filepath.Join(a.dir, "state/weltaxis"), 0o700))
+		require.NoError(a, os.Symlink(filepath.Join(a.dir, "made-by-root"), filepath.Join(a.dir, "state/weltaxis/history.db")))
+		a.root("audit", "site", "--offline", "--state", "state")
+		return exists(filepath.Join(a.dir, "made-by-root"))
+	}, "is a link"},
+	"a history of kestrel's": {func(a *attack) bool {
+		a.plain()
+		a.root("audit", "site", "--offline", "--state", "state")
+		require.NoError(a, os.Chown(filepath.Join(a.dir, "state/weltaxis/history.db"), kestrel, kestrel))
+		a.said = ""
+		a.root("history", "site", "--state", "state")
+		return strings.Contains(a.said, "Stage door")
+	}, "history.db belongs to 61001"},
 	"a dialect of kestrel's": {func(a *attack) bool {
 		a.write("kestrel/mine.yaml", "name: mine\nextends: brindle\n", 0o644)
 		a.write("kestrel/www/index.html", "x", 0o644)

@@ -115,6 +115,29 @@ func Environment() []string {
 	return env
 }
 
+// pathsIn are variables of the environment by which the libraries of this program find files that they go by: who is trusted to have signed
+// a certificate, and what time it is where.
+var pathsIn = []string{"SSL_CERT_FILE", "SSL_CERT_DIR", "ZONEINFO"}
+
+// ForgetPaths forgets, for root, those that name what somebody else could have put there, and says which.
+func ForgetPaths() (forgotten []string) {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	for _, name := range pathsIn {
+		for path := range strings.SplitSeq(os.Getenv(name), string(os.PathListSeparator)) {
+			if path == "" {
+				continue
+			}
+			if _, err := Own().Check(path); err != nil && os.Unsetenv(name) == nil {
+				forgotten = append(forgotten, fmt.Sprintf("%s is not gone by: %s", name, err))
+				break
+			}
+		}
+	}
+	return forgotten
+}
+
 // nogroup is the group of a user that the machine's files do not have.
 const nogroup = 65534
 

@@ -18,6 +18,7 @@ import (
 	"modernc.org/sqlite"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 )
 
@@ -157,7 +158,7 @@ func unchanged(root *os.Root, rel string, before fs.FileInfo) error {
 
 // copyAside copies a database and its log into a private folder and returns the copy's name.
 func (db *database) copyAside(full string) (string, error) {
-	dir, err := os.MkdirTemp("", "weltaxis-")
+	dir, err := os.MkdirTemp(orders.TempDir(), "weltaxis-")
 	if err != nil {
 		return "", err
 	}
