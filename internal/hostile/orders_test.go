@@ -16,6 +16,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -132,16 +133,31 @@ var attacks = map[string]struct {
 		a.root("maintenance", "on", "--server", "--offline", ".")
 		return a.asRoot()
 	}, "would be obeyed by the test"},
+	"what a group may write to is read again by the server": {func(a *attack) bool {
+		a.needs("nginx")
+		a.nginxOf("site", "")
+		conf := filepath.Join(a.dir, "site/nginx.conf")
+		text, err := os.ReadFile(conf)
+		require.NoError(a, err)
+		a.write("modules/k.conf", "load_module "+a.evil()+";\n", 0o664)
+		require.NoError(a, os.Chown(filepath.Join(a.dir, "modules/k.conf"), 0, 33))
+		require.NoError(a, os.WriteFile(conf, append([]byte("include "+a.dir+"/modules/*.conf;\n"), text...), 0o644))
+		a.root("fix", "site", "hardening.nosniff", "--write", "--reload", "--allow", "disruptive", "--yes")
+		return a.asRoot()
+	}, "what it says would be obeyed"},
 	"an include of a group's that has nginx read what is root's": {func(a *attack) bool {
 		a.needs("nginx")
-		a.write("secret", "hush-hush-it-is-a-secret\n", 0o600)
-		a.write("nginx/sites/k.conf", "server { listen 127.0.0.1:80; server_name site.example; root OWN/www; }\nssl_dhparam DIR/secret;\n", 0o664)
+		secret := a.write("secret", "hush-hush-it-is-a-secret\n", 0o600)
+		require.NoError(a, os.Chtimes(secret, time.Unix(1, 0), time.Unix(2, 0)))
+		a.write("nginx/sites/k.conf", "server { listen 127.0.0.1:80; server_name site.example; root OWN/www; }\nssl_password_file DIR/secret;\n", 0o664)
 		require.NoError(a, os.Chown(filepath.Join(a.dir, "nginx/sites/k.conf"), 0, 33))
 		a.write("nginx/nginx.conf", "events {}\nhttp { include DIR/nginx/sites/*.conf; }\n", 0o644)
 		a.write("kestrel/www/index.html", "x", 0o644)
 		a.write("weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: OWN/www}, server: {nginx: DIR/nginx/nginx.conf}}\n", 0o644)
 		a.root("maintenance", "on", "--server", "--offline", ".")
-		return strings.Contains(a.said, "DHparams() failed") // it was opened, and holds something else
+		stat, err := os.Stat(secret)
+		require.NoError(a, err)
+		return stat.Sys().(*syscall.Stat_t).Atim.Sec > 1 // somebody has read it
 	}, "would be obeyed by the test"},
 	"a site file whose reload is a command": {func(a *attack) bool {
 		a.needs("nginx")
@@ -349,36 +365,82 @@ var attacks = map[string]struct {
 
 // TestNobodyElseGivesRootOrders: each attack succeeded once. WELTAXIS_PROGRAM names another build to try them on.
 func TestNobodyElseGivesRootOrders(t *testing.T) {
-	if os.Geteuid() != 0 {
-		t.Skip("only root has rights that others are after")
-	}
-	bin := os.Getenv("WELTAXIS_PROGRAM")
-	if bin == "" {
-		bin = filepath.Join(servertest.Public(t), "weltaxis")
-		build := exec.Command("go", "build", "-o", bin, "weltaxis/cmd/weltaxis")
-		build.Env = append(os.Environ(), "CGO_ENABLED=0")
-		out, err := build.CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
+	bin := program(t)
 	for name, one := range attacks {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			dir, err := os.MkdirTemp("", "weltaxis-orders-") // no name of a test in it, which a site file would have to quote
-			require.NoError(t, err)
-			t.Cleanup(func() { os.RemoveAll(dir) })
-			require.NoError(t, os.Chmod(dir, 0o755))
-			a := &attack{T: t, bin: bin, dir: dir, own: filepath.Join(dir, "kestrel"), trace: filepath.Join(dir, "trace")}
-			require.NoError(t, os.Mkdir(a.own, 0o755))
-			require.NoError(t, os.Chown(a.own, kestrel, kestrel))
-			require.NoError(t, os.Mkdir(filepath.Join(dir, "home"), 0o700))
-			require.NoError(t, os.WriteFile(a.trace, nil, 0o666))
-			require.NoError(t, os.Chmod(a.trace, 0o666))
+			a := newAttack(t, bin)
 			assert.False(t, one.do(a), "it went as kestrel wished: %s", a.said)
 			assert.Contains(t, a.said, strings.NewReplacer("DIR", a.dir, "OWN", a.own).Replace(one.says))
 			assert.NotRegexp(t, never, a.said)
-			t.Log(a.said)
 		})
 	}
+}
+
+// program is the built program, where everybody may start it.
+func program(t *testing.T) string {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("only root has rights that others are after")
+	}
+	if other := os.Getenv("WELTAXIS_PROGRAM"); other != "" {
+		return other
+	}
+	bin := filepath.Join(servertest.Public(t), "weltaxis")
+	build := exec.Command("go", "build", "-o", bin, "weltaxis/cmd/weltaxis")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return bin
+}
+
+func newAttack(t *testing.T, bin string) *attack {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "weltaxis-orders-") // no name of a test in it, which a site file would have to quote
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	a := &attack{T: t, bin: bin, dir: dir, own: filepath.Join(dir, "kestrel"), trace: filepath.Join(dir, "trace")}
+	require.NoError(t, os.Mkdir(a.own, 0o755))
+	require.NoError(t, os.Chown(a.own, kestrel, kestrel))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "home"), 0o700))
+	require.NoError(t, os.WriteFile(a.trace, nil, 0o666))
+	require.NoError(t, os.Chmod(a.trace, 0o666))
+	return a
+}
+
+// An override file that its owner exchanges all the while: what is tested is what was read and understood, however often he tries. Four times here,
+// a hundred in scripts/soak.
+func TestAnOverrideFileThatIsExchanged(t *testing.T) {
+	a := newAttack(t, program(t))
+
+	a.override("")
+	file, evil := filepath.Join(a.own, "www/.htaccess"), a.evil()
+	harmless, err := os.ReadFile(file)
+	require.NoError(a, err)
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		for n := 0; ; n++ {
+			select {
+			case <-stop:
+				return
+			default:
+				text := harmless
+				if n%2 == 0 {
+					text = fmt.Appendf(nil, "LoadFile %s\n", evil)
+				}
+				_ = os.WriteFile(file+".new", text, 0o644)
+				_ = os.Rename(file+".new", file)
+			}
+		}
+	}()
+	for n := map[bool]int{false: 4, true: 100}[os.Getenv("WELTAXIS_SOAK") != ""]; n > 0; n-- {
+		a.root("fix", "site", "hardening.nosniff")
+	}
+	close(stop)
+	<-stopped
+	assert.False(t, a.asRoot(), a.said)
 }
 
 func exists(name string) bool { _, err := os.Lstat(name); return err == nil }

@@ -247,7 +247,7 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 	fmt.Fprintln(p)
 	p.line("in all")
 	var said []string
-	for _, result := range []string{fix.Took, fix.Stale, fix.Unseen, fix.NotTook, fix.Left, fix.Broke, fix.Trouble, fix.Waits} {
+	for _, result := range []string{fix.Took, fix.Stale, fix.Unseen, fix.Unread, fix.NotTook, fix.Left, fix.Broke, fix.Trouble, fix.Waits} {
 		if counts[result] > 0 {
 			said = append(said, fmt.Sprintf("%d %s", counts[result], result))
 		}
@@ -259,8 +259,11 @@ func Outcome(p Sheet, site string, r *fix.Report, rest []fix.Change) {
 		p.block(0, "", 0, "Deviates now and did not before: "+strings.Join(r.New, ", ")+". What was hidden behind a cause that is gone may show itself now.", plain)
 	}
 	for _, c := range rest {
-		if len(c.After) > 0 && c.Needs != "" {
+		switch {
+		case len(c.After) > 0 && c.Needs != "":
 			p.block(0, "", 0, Safe(c.Title())+" waits: "+Safe(c.Needs)+".", plain)
+		case c.Finisher() && c.Cannot != "":
+			p.block(0, "", 0, Safe(c.Title())+": not from here, since "+Safe(c.Cannot)+".", plain)
 		}
 	}
 	var visible, disruptive, waiting, persons int

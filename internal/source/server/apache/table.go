@@ -27,7 +27,7 @@ const (
 type row struct {
 	name   string // as it is usually written
 	kind   class
-	permit string // what AllowOverride must allow for it in an override file; "" when it may not stand there at all
+	permit string // what AllowOverride must allow for it in an override file, | between two of which one is enough; "" when it may not stand there at all
 	module string // that brings it, as IfModule takes it
 }
 
@@ -72,7 +72,8 @@ func init() {
 		names          string
 	}{
 		{evaluated, "", "core.c", "VirtualHost ServerName ServerAlias ServerRoot DocumentRoot Directory DirectoryMatch Location LocationMatch AllowOverride AllowOverrideList AccessFileName ServerTokens TraceEnable Define UnDefine Include IncludeOptional UseCanonicalName"},
-		{evaluated, "All", "core.c", "Files FilesMatch If ElseIf Else Limit LimitExcept IfModule IfDefine IfVersion IfFile"},
+		{evaluated, "All", "core.c", "Files FilesMatch If ElseIf Else IfModule IfDefine IfVersion IfFile"},
+		{evaluated, "AuthConfig|Limit", "core.c", "Limit LimitExcept"},
 		{evaluated, "Options", "core.c", "Options"},
 		{evaluated, "FileInfo", "core.c", "SetHandler AddDefaultCharset FileETag ErrorDocument AcceptPathInfo ForceType SetOutputFilter"},
 		{evaluated, "All", "core.c", "LimitRequestBody"},
@@ -95,41 +96,51 @@ func init() {
 		{harmless, "", "mod_php.c", "PHPINIDir"},
 		{evaluated, "", "mod_ssl.c", "SSLEngine SSLProtocol"},
 
-		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers AsyncFilter ServerPath"},
-		{harmless, "All", "core.c", "Error LimitXMLRequestBody CGIPassAuth CGIMapExtension ContentDigest"},
-		{harmless, "FileInfo", "core.c", "EnableMMAP EnableSendfile ServerSignature QualifyRedirectURL"},
-		{harmless, "", "mod_log_config.c", "CustomLog LogFormat TransferLog GlobalLog BufferedLogs CookieLog ForensicLog"},
+		{harmless, "", "core.c", "Listen ListenBacklog User Group ServerAdmin ErrorLog ErrorLogFormat LogLevel PidFile Timeout KeepAlive KeepAliveTimeout MaxKeepAliveRequests HostnameLookups LoadModule LoadFile Mutex DefaultRuntimeDir MaxRequestWorkers MaxClients MaxConnectionsPerChild MaxRequestsPerChild StartServers MinSpareServers MaxSpareServers MinSpareThreads MaxSpareThreads ThreadsPerChild ThreadLimit ServerLimit AsyncRequestWorkerFactor ThreadStackSize CoreDumpDirectory GracefulShutdownTimeout SendBufferSize ReceiveBufferSize ScoreBoardFile EnableExceptionHook LimitInternalRecursion LimitRequestFields LimitRequestFieldSize LimitRequestLine MaxMemFree MaxRanges MaxRangeOverlaps MaxRangeReversals AcceptFilter UseCanonicalPhysicalPort NameVirtualHost Protocols ProtocolsHonorOrder HttpProtocolOptions StrictHostCheck ExtendedStatus FlushMaxPipelined FlushMaxThreshold ReadBufferSize RegexDefaultOptions MergeTrailers ServerPath"},
+		{harmless, "All", "core.c", "Error LimitXMLRequestBody ServerSignature"},
+		{harmless, "AuthConfig", "core.c", "CGIPassAuth"},
+		{harmless, "Options", "core.c", "ContentDigest"},
+		{harmless, "FileInfo", "core.c", "EnableMMAP EnableSendfile QualifyRedirectURL"},
+		{harmless, "", "mod_log_config.c", "CustomLog LogFormat TransferLog GlobalLog BufferedLogs ForensicLog"},
 		{harmless, "FileInfo", "mod_setenvif.c", "SetEnvIf SetEnvIfNoCase SetEnvIfExpr BrowserMatch BrowserMatchNoCase"},
 		{harmless, "FileInfo", "mod_env.c", "SetEnv UnsetEnv PassEnv"},
 		{harmless, "Indexes", "mod_autoindex.c", "IndexOptions IndexOrderDefault IndexStyleSheet IndexHeadInsert AddIcon AddIconByEncoding AddIconByType AddAlt AddAltByEncoding AddAltByType AddDescription DefaultIcon HeaderName ReadmeName"},
 		{harmless, "AuthConfig", "mod_auth_basic.c", "AuthBasicProvider AuthBasicAuthoritative AuthBasicFake AuthBasicUseDigestAlgorithm"},
 		{harmless, "AuthConfig", "mod_authn_file.c", "AuthUserFile AuthDigestProvider"},
 		{harmless, "AuthConfig", "mod_authz_groupfile.c", "AuthGroupFile"},
-		{harmless, "FileInfo", "mod_mime.c", "AddLanguage DefaultLanguage AddInputFilter ModMimeUsePathInfo RemoveEncoding RemoveCharset RemoveLanguage RemoveOutputFilter RemoveInputFilter"},
-		{harmless, "FileInfo", "mod_negotiation.c", "LanguagePriority ForceLanguagePriority CacheNegotiatedDocs"},
+		{harmless, "FileInfo", "mod_mime.c", "AddLanguage DefaultLanguage AddInputFilter RemoveEncoding RemoveCharset RemoveLanguage RemoveOutputFilter RemoveInputFilter"},
+		{harmless, "", "mod_mime.c", "ModMimeUsePathInfo"},
+		{harmless, "FileInfo", "mod_negotiation.c", "LanguagePriority ForceLanguagePriority"},
+		{harmless, "", "mod_negotiation.c", "CacheNegotiatedDocs"},
 		{harmless, "", "mod_deflate.c", "DeflateCompressionLevel DeflateFilterNote DeflateMemLevel DeflateWindowSize DeflateBufferSize DeflateAlterETag"},
-		{harmless, "", "mod_ssl.c", "SSLCertificateFile SSLCertificateKeyFile SSLCertificateChainFile SSLCACertificateFile SSLCACertificatePath SSLCARevocationFile SSLCipherSuite SSLHonorCipherOrder SSLCompression SSLSessionTickets SSLSessionCache SSLSessionCacheTimeout SSLRandomSeed SSLPassPhraseDialog SSLUseStapling SSLStaplingCache SSLStaplingResponderTimeout SSLStaplingReturnResponderErrors SSLOpenSSLConfCmd SSLStrictSNIVHostCheck SSLInsecureRenegotiation SSLProxyEngine SSLVerifyDepth SSLCryptoDevice SSLFIPS"},
-		{harmless, "FileInfo", "mod_ssl.c", "SSLOptions"},
-		{harmless, "", "mod_proxy.c", "ProxyRequests ProxyPreserveHost ProxyTimeout ProxyVia ProxyBadHeader ProxyIOBufferSize ProxyReceiveBufferSize ProxyAddHeaders ProxyStatus ProxyFCGIBackendType ProxyFCGISetEnvIf BalancerMember ProxySet"},
+		{harmless, "", "mod_ssl.c", "SSLCertificateFile SSLCertificateKeyFile SSLCertificateChainFile SSLCARevocationFile SSLHonorCipherOrder SSLCompression SSLSessionTickets SSLSessionCache SSLSessionCacheTimeout SSLRandomSeed SSLPassPhraseDialog SSLUseStapling SSLStaplingCache SSLStaplingResponderTimeout SSLStaplingReturnResponderErrors SSLOpenSSLConfCmd SSLStrictSNIVHostCheck SSLInsecureRenegotiation SSLProxyEngine SSLCryptoDevice SSLFIPS"},
+		{harmless, "Options", "mod_ssl.c", "SSLOptions"},
+		{harmless, "AuthConfig", "mod_ssl.c", "SSLCACertificateFile SSLCACertificatePath SSLCipherSuite SSLVerifyDepth"},
+		{harmless, "", "mod_proxy.c", "ProxyRequests ProxyPreserveHost ProxyTimeout ProxyVia ProxyBadHeader ProxyIOBufferSize ProxyReceiveBufferSize ProxyAddHeaders ProxyStatus BalancerMember ProxySet"},
+		{harmless, "FileInfo", "mod_proxy_fcgi.c", "ProxyFCGIBackendType ProxyFCGISetEnvIf"},
 		{harmless, "", "mod_reqtimeout.c", "RequestReadTimeout"},
 		{harmless, "", "mod_status.c", "SeeRequestTail"},
-		{harmless, "", "mod_http2.c", "H2Direct H2Push H2MinWorkers H2MaxWorkers H2MaxSessionStreams H2ModernTLSOnly H2Upgrade H2WindowSize H2StreamMaxMemSize H2PushPriority H2EarlyHints H2CopyFiles H2MaxWorkerIdleSeconds H2Padding H2PushDiarySize H2SerializeHeaders H2TLSCoolDownSecs H2TLSWarmUpSize"},
+		{harmless, "", "mod_http2.c", "H2Direct H2MinWorkers H2MaxWorkers H2MaxSessionStreams H2ModernTLSOnly H2WindowSize H2StreamMaxMemSize H2PushPriority H2EarlyHints H2MaxWorkerIdleSeconds H2Padding H2PushDiarySize H2SerializeHeaders H2TLSCoolDownSecs H2TLSWarmUpSize"},
+		{harmless, "AuthConfig", "mod_http2.c", "H2Push H2Upgrade"},
+		{harmless, "FileInfo", "mod_http2.c", "H2CopyFiles"},
 		{harmless, "", "mod_cgid.c", "ScriptSock CGIDScriptTimeout ScriptLog ScriptLogLength ScriptLogBuffer"},
 		{harmless, "", "mod_userdir.c", "UserDir"},
 		{harmless, "FileInfo", "mod_headers.c", "RequestHeader"},
 
 		{decides, "FileInfo", "mod_mime.c", "AddOutputFilter SetInputFilter MultiviewsMatch"},
-		{decides, "FileInfo", "mod_actions.c", "Action Script"},
-		{decides, "AuthConfig", "mod_authz_core.c", "AuthMerging AuthzProviderAlias AuthzSendForbiddenOnFailure"},
+		{decides, "FileInfo", "mod_actions.c", "Action"},
+		{decides, "", "mod_actions.c", "Script"},
+		{decides, "AuthConfig", "mod_authz_core.c", "AuthMerging AuthzSendForbiddenOnFailure"},
+		{decides, "", "mod_authz_core.c", "AuthzProviderAlias"},
 		{decides, "AuthConfig", "mod_auth_form.c", "AuthFormLoginRequiredLocation AuthFormProvider"},
 		{harmless, "", "mod_cache_disk.c", "CacheRoot CacheDirLevels CacheDirLength CacheMaxFileSize CacheMinFileSize CacheReadSize CacheReadTime"},
-		{harmless, "", "mod_dav_fs.c", "DAVLockDB DAVLockDBType"},
+		{harmless, "", "mod_dav_fs.c", "DAVLockDB"},
 		{harmless, "", "mod_proxy_ftp.c", "ProxyFtpDirCharset ProxyFtpEscapeWildcards ProxyFtpListOnWildcard"},
 		{heads, "", "mod_mime_magic.c", "MIMEMagicFile"},
 		{bodies, "", "mod_proxy_html.c", "ProxyHTMLLinks ProxyHTMLEvents ProxyHTMLURLMap ProxyHTMLEnable ProxyHTMLDocType ProxyHTMLExtended ProxyHTMLFixups ProxyHTMLInterp ProxyHTMLMeta ProxyHTMLStripComments ProxyHTMLBufSize ProxyHTMLCharsetOut"},
 		{evaluated, "", "mod_proxy.c", "ProxyPass"},
 		{decides, "", "mod_proxy.c", "ProxyPassMatch Proxy ProxyMatch ProxyRemote ProxyBlock NoProxy ProxyErrorOverride"},
-		{decides, "FileInfo", "mod_rewrite.c", "RewriteMap"},
+		{decides, "", "mod_rewrite.c", "RewriteMap"},
 		{decides, "Options", "mod_speling.c", "CheckSpelling CheckCaseOnly"},
 		{decides, "", "mod_vhost_alias.c", "VirtualDocumentRoot VirtualScriptAlias"},
 		{decides, "", "mod_remoteip.c", "RemoteIPHeader RemoteIPTrustedProxy RemoteIPInternalProxy RemoteIPProxyProtocol"},
@@ -138,9 +149,10 @@ func init() {
 		{decides, "AuthConfig", "mod_ssl.c", "SSLVerifyClient SSLRequireSSL SSLRequire"},
 		{decides, "", "mod_cache.c", "CacheEnable CacheDisable CacheQuickHandler"},
 		{heads, "", "mod_proxy.c", "ProxyPassReverse ProxyPassReverseCookieDomain ProxyPassReverseCookiePath"},
-		{heads, "FileInfo", "mod_asis.c", "MetaFiles MetaDir MetaSuffix"},
+		{heads, "Indexes", "mod_cern_meta.c", "MetaFiles MetaDir MetaSuffix"},
 		{bodies, "FileInfo", "mod_substitute.c", "Substitute SubstituteMaxLineLength SubstituteInheritBefore"},
-		{bodies, "Options", "mod_include.c", "XBitHack SSILegacyExprParser"},
+		{bodies, "Options", "mod_include.c", "XBitHack"},
+		{bodies, "Limit", "mod_include.c", "SSILegacyExprParser"},
 		{cookies, "FileInfo", "mod_usertrack.c", "CookieTracking CookieName CookieExpires CookieDomain CookieStyle"},
 	} {
 		for _, name := range strings.Fields(group.names) {
@@ -221,8 +233,8 @@ func (o overriding) forbids(n *directives.Node, server *directives.Tree) *refusa
 		return refused("unknown", "%s is a directive of %s, which is not loaded", n.Name, known.module)
 	case known.permit == "":
 		return refused("override", "%s may not stand in an override file", n.Name)
-	case known.permit == "All" && len(o.groups) == 0 && !o.lists(n), known.permit != "All" && !slices.Contains(o.groups, known.permit) && !o.lists(n):
-		return refused("override", "%s in an override file needs AllowOverride %s, and %s", n.Name, known.permit, o.says())
+	case known.permit == "All" && len(o.groups) == 0 && !o.lists(n), known.permit != "All" && !o.has(known.permit) && !o.lists(n):
+		return refused("override", "%s in an override file needs AllowOverride %s, and %s", n.Name, strings.ReplaceAll(known.permit, "|", " or "), o.says())
 	case n.Is("Error"):
 		return refused("", "%s says that it is one", n.Name)
 	case n.Is("Header") && tooMany(n.Args):
@@ -255,6 +267,11 @@ func (o overriding) permitted(nodes []*directives.Node, server *directives.Tree)
 func InOverride(n *directives.Node, server *directives.Tree) (name string, may bool) {
 	known, is := rows[strings.ToLower(n.Name)]
 	return known.name, is && known.permit != "" && !n.Is("Error") && (server.Modules[known.module] != "" || known.module == "core.c")
+}
+
+// has tells whether one of some groups is allowed.
+func (o overriding) has(permit string) bool {
+	return slices.ContainsFunc(strings.Split(permit, "|"), func(group string) bool { return slices.Contains(o.groups, group) })
 }
 
 // lists tells whether AllowOverrideList names a directive: a section with the sign that it begins with.
