@@ -1,7 +1,7 @@
 // Package baseline holds what ought to be: rules as data, with conditions in CEL (the Common Expression
 // Language), checked against the catalogue when loaded, and the judging of a snapshot by them.
 //
-// Judging looks at nothing: neither site, clock nor network. The package may import facts, strict and nearest.
+// Judging looks at nothing: neither site, clock nor network. The package may import facts, orders, strict and nearest.
 package baseline
 
 import (

@@ -384,7 +384,7 @@ func (p *program) become(name string) error {
 	if err := runas.Become(of); err != nil {
 		return fmt.Errorf("%s gives the orders of %s, and this cannot go on as that user: %w", name, orders.Name(of), err)
 	}
-	slog.Warn(fmt.Sprintf("%s gives the orders of %s: this goes on as that user, with the rights and the state folder of that user, and without root's environment", name, orders.Name(of)))
+	slog.Warn(fmt.Sprintf("%s gives the orders of %s: this goes on as that user, with that user's state folder and nothing of root's environment", name, orders.Name(of)))
 	return nil
 }
 

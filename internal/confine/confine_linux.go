@@ -3,12 +3,14 @@ package confine
 import (
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -28,6 +30,10 @@ func (r *Room) Name(n int) string { return fmt.Sprintf("/proc/self/fd/%d", n+3) 
 
 // furnish finds out what can be had here.
 func (r *Room) furnish() error {
+	if threads() == nil {
+		return errors.New("no way was found to keep a program from more rights (prctl(2), PR_SET_NO_NEW_PRIVS)")
+	}
+	r.Apart = threads().apart
 	if os.Geteuid() != 0 {
 		r.As = "this user"
 		return nil
@@ -40,7 +46,6 @@ func (r *Room) furnish() error {
 	if err := os.Chown(r.Dir, int(r.user.id), int(r.user.id)); err != nil {
 		return fmt.Errorf("giving %s to %s: %w", r.Dir, r.As, err)
 	}
-	r.Apart = onThread(ownNetwork) == nil
 	return nil
 }
 
@@ -50,14 +55,37 @@ func manyUsers() bool {
 	return err == nil && strings.Join(strings.Fields(string(text)), " ") == "0 0 4294967295"
 }
 
-// onThread does something on a thread of its own, which ends with it: what it changes of the thread stays with the programs that it starts.
-func onThread(do func() error) error {
-	done := make(chan error)
+// An anteroom is a thread from which confined programs are started. What was taken from it, its network and the way to more rights, it does not
+// get back, so it does nothing else, and stays as long as the process: a thread that ends takes with it what other programs may hang on.
+type anteroom struct {
+	do    chan func()
+	apart bool // it has a network of its own
+}
+
+// threads is the anteroom of this process, made when it is first wanted.
+var threads = sync.OnceValue(func() *anteroom {
+	a := &anteroom{do: make(chan func())}
+	ready := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and never unlocked
-		done <- do()
+		a.apart = os.Geteuid() == 0 && ownNetwork() == nil
+		ready <- unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+		for do := range a.do {
+			do()
+		}
 	}()
-	return <-done
+	if err := <-ready; err != nil {
+		return nil
+	}
+	return a
+})
+
+// on does something on that thread.
+func (a *anteroom) on(do func() error) (err error) {
+	done := make(chan struct{})
+	a.do <- func() { err = do(); close(done) }
+	<-done
+	return err
 }
 
 // ownNetwork gives the thread a network of its own, in which every port and address may be listened on.
@@ -96,17 +124,7 @@ func (r *Room) run(command *exec.Cmd, files [][]byte) error {
 	if r.user.id != 0 {
 		command.SysProcAttr.Credential = &syscall.Credential{Uid: r.user.id, Gid: r.user.id, Groups: []uint32{}}
 	}
-	if err := onThread(func() error {
-		if r.Apart {
-			if err := ownNetwork(); err != nil {
-				return err
-			}
-		}
-		if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-			return err
-		}
-		return command.Start()
-	}); err != nil {
+	if err := threads().on(command.Start); err != nil {
 		return err
 	}
 	return command.Wait()

@@ -2,7 +2,7 @@
 // settings and lists are stored, and how stored values are translated, both ways. A dialect is a YAML file, so
 // that a new system needs no Go.
 //
-// It opens no site: package store does, and the settings source reads through it. It may import facts, format,
+// It opens no site: package store does, and the settings source reads through it. It may import facts, format, orders,
 // strict and nearest.
 package dialect
 

@@ -2,7 +2,7 @@
 // asked for, looks whether they took, and takes them back.
 //
 // Nothing is written but by Write and Undo. Every write compares the old value first, and is in the journal before
-// it happens. The package may import facts, dialect, store, tree and source/files; how to look again it is given.
+// it happens. The package may import facts, dialect, store, tree, orders, trial and source/files; how to look again it is given.
 package fix
 
 import (

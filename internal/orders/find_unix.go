@@ -217,6 +217,10 @@ func (f found) open(t Trust) (*os.File, error) {
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: f.name, Err: err}
 	}
+	file, err := ordinary.Checked(os.NewFile(uintptr(fd), f.name), nil)
+	if err != nil {
+		return nil, err
+	}
 	e, err := entryOf(fd, f.name)
 	if err == nil {
 		if wrong := t.faultOf(e, f.folder); wrong != nil {
@@ -224,10 +228,10 @@ func (f found) open(t Trust) (*os.File, error) {
 		}
 	}
 	if err != nil {
-		_ = unix.Close(fd)
+		_ = file.Close()
 		return nil, err
 	}
-	return ordinary.Checked(os.NewFile(uintptr(fd), f.name), nil)
+	return file, nil
 }
 
 // check holds the file that was found against the rule, without opening it for reading; a folder held on the way.

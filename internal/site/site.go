@@ -1,7 +1,7 @@
 // Package site reads the site file: what a site is meant to be, where to look, and what somebody has decided to
 // live with.
 //
-// It looks at no site. It may import facts, strict and nearest.
+// It looks at no site. It may import facts, orders, strict and nearest.
 package site
 
 import (

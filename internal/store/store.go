@@ -3,7 +3,7 @@
 // a place, and changes one.
 //
 // Looking never writes: files are opened for reading, databases in a read-only transaction. What a value means is
-// the dialect's business, and what ought to be changed that of package fix. It may import dialect, facts and format.
+// the dialect's business, and what ought to be changed that of package fix. It may import dialect, facts, format and orders.
 package store
 
 import (

@@ -106,7 +106,7 @@ func TestNginxTriesACopy(t *testing.T) {
 		{"too many words", "http://behind;", "http://behind x;", `invalid number of arguments in "proxy_pass" directive in ` + b.at("sites/a.conf") + ":12"},
 		{"twice at one door", "listen 80;", "listen 80; listen 80;", "a duplicate listen"},
 		{"a key that is not there", "own/key.pem", "own/nothing.pem", b.at("own/nothing.pem") + " is not there"},
-		{"a key for a certificate", "ssl_certificate own/cert.pem", "ssl_certificate own/key.pem", "are no certificate and its key"},
+		{"a key for a certificate", "ssl_certificate own/cert.pem", "ssl_certificate own/key.pem", "key.pem holds no certificate"},
 		{"a file of numbers that is not there", "ssl_dhparam own/cert.pem", "ssl_dhparam own/no.pem", b.at("own/no.pem") + " is not there"},
 		{"a variable that nobody sets", `set $y "z";`, `set $y "$nobody";`, `unknown "nobody" variable`},
 	} {
@@ -119,7 +119,7 @@ func TestNginxTriesACopy(t *testing.T) {
 		_, other, err := makePair()
 		require.NoError(t, err)
 		b.write("own/key.pem", string(other))
-		assert.Contains(t, b.try("sites/a.conf", manySites).Says, "private key does not match public key")
+		assert.Contains(t, b.try("sites/a.conf", manySites).Says, "is not that of the certificate in ")
 	})
 }
 
@@ -177,7 +177,7 @@ func TestApacheTriesACopy(t *testing.T) {
 	for _, c := range []struct{ name, from, to, says string }{
 		{"a misspelt directive", "Header set", "Haeder set", "Invalid command 'Haeder'"},
 		{"a misspelt word", "SSLEngine On", "SSLEngine Perhaps", "Argument must be On or Off"},
-		{"a key of another certificate", "own/key.pem", "own/cert.pem", "are no certificate and its key"},
+		{"a key of another certificate", "own/key.pem", "own/cert.pem", "cert.pem holds no key"},
 		{"a certificate that is not there", "own/cert.pem", "own/none.pem", b.at("own/none.pem") + " is not there"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -189,7 +189,7 @@ func (c *copied) nginxPass(to string) string {
 }
 
 // plainListen are the words of listen that mean the same at a socket of the copy's own.
-var plainListen = []string{"default_server", "default", "ssl", "http2", "spdy", "quic", "proxy_protocol"}
+var plainListen = []string{"default_server", "default", "ssl", "http2", "spdy", "proxy_protocol"}
 
 // nginxListen is where the copy listens. Where addresses cannot be had, the same one is the same socket.
 func (c *copied) nginxListen(args []string) []string {

@@ -1,10 +1,10 @@
 package trial
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -24,34 +24,74 @@ type pair struct{ certificate, key, file string }
 // maxPEM is the largest file of certificates that is read, in bytes.
 const maxPEM = 4 << 20
 
-// wrong says what is wrong with it, "" for nothing. A key that whoever runs this may not read is left to the server, and so is one behind a
-// password: then left says so.
+// wrong says what is wrong with it, "" for nothing. What cannot be told from here is left to the server, and said to be: a key that whoever runs this
+// may not read, one behind a password, a kind that is not known here.
 func (p pair) wrong() (says, left string) {
 	if p.file != "" {
 		_, says, left = read(p.file)
 		return says, left
 	}
-	certificate, says, left := read(p.certificate)
+	text, says, left := read(p.certificate)
 	if says != "" || left != "" {
 		return says, left
 	}
-	if p.key == "" {
-		if !x509.NewCertPool().AppendCertsFromPEM(certificate) {
-			return p.certificate + " holds no certificate", ""
-		}
+	certificate, there := block(text, "CERTIFICATE")
+	switch {
+	case !there:
+		return p.certificate + " holds no certificate", ""
+	case p.key == "":
 		return "", ""
 	}
 	key, says, left := read(p.key)
-	switch {
-	case says != "" || left != "":
+	if says != "" || left != "" {
 		return says, left
-	case strings.Contains(string(key), "ENCRYPTED"):
-		return "", "whether " + p.certificate + " and its key fit, which a password keeps"
 	}
-	if _, err := tls.X509KeyPair(certificate, key); err != nil {
-		return fmt.Sprintf("%s and %s are no certificate and its key: %s", p.certificate, p.key, strings.TrimPrefix(err.Error(), "tls: ")), ""
+	packed, there := block(key, "PRIVATE KEY")
+	if !there {
+		return p.key + " holds no key", ""
+	}
+	untold := "whether " + p.certificate + " and its key fit"
+	parsed, err := x509.ParseCertificate(certificate)
+	private, known := privateKey(packed)
+	if err != nil || !known {
+		return "", untold
+	}
+	public, is := parsed.PublicKey.(interface{ Equal(crypto.PublicKey) bool })
+	switch {
+	case !is:
+		return "", untold
+	case !public.Equal(private.Public()):
+		return fmt.Sprintf("the key in %s is not that of the certificate in %s", p.key, p.certificate), ""
 	}
 	return "", ""
+}
+
+// block is the first part of a file of a kind (RFC 7468); the words before the kind say which (RSA, EC, TRUSTED).
+func block(text []byte, kind string) (data []byte, there bool) {
+	for {
+		var b *pem.Block
+		if b, text = pem.Decode(text); b == nil {
+			return nil, false
+		}
+		if strings.HasSuffix(b.Type, kind) {
+			return b.Bytes, true
+		}
+	}
+}
+
+// privateKey reads a key in one of the three ways in which they are packed; known is false for others, and for one behind a password.
+func privateKey(packed []byte) (key crypto.Signer, known bool) {
+	if any, err := x509.ParsePKCS8PrivateKey(packed); err == nil {
+		key, known = any.(crypto.Signer)
+		return key, known
+	}
+	if rsa, err := x509.ParsePKCS1PrivateKey(packed); err == nil {
+		return rsa, true
+	}
+	if ec, err := x509.ParseECPrivateKey(packed); err == nil {
+		return ec, true
+	}
+	return nil, false
 }
 
 func read(name string) (data []byte, says, left string) {

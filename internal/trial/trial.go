@@ -183,7 +183,7 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 		return untested("%s", err)
 	}
 	v := Verdict{By: fmt.Sprintf("%s itself, as %s", map[string]string{server.Nginx: "nginx", server.Apache: "Apache"}[s.Kind], room.As), Replaced: copied.replaced, Left: copied.left}
-	if !room.Apart {
+	if !room.Apart && s.Kind == server.Nginx {
 		v.Left = append(v.Left, "addresses and ports")
 	}
 	for _, p := range copied.pairs {
