@@ -25,12 +25,12 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
-	"weltaxis/internal/runas"
 	"weltaxis/internal/secrets"
 	"weltaxis/internal/site"
 )
@@ -360,7 +360,7 @@ func (p *program) loadSite(name string) (*site.Site, error) {
 // load reads a site file. Started by root on one that is another's, this program goes on as that user: whoever could change the file gives its
 // orders, and gives them with his own rights.
 func (p *program) load(name string) (*site.Site, error) {
-	if os.Geteuid() == 0 {
+	if identity.Caller() == 0 {
 		if err := p.become(name); err != nil {
 			return nil, err
 		}
@@ -381,10 +381,10 @@ func (p *program) become(name string) error {
 	if _, err := orders.In(of).Check(name); err != nil {
 		return fmt.Errorf("the site file %s is not obeyed: %w", name, err)
 	}
-	if err := runas.Become(of); err != nil {
-		return fmt.Errorf("%s gives the orders of %s, and this cannot go on as that user: %w", name, orders.Name(of), err)
+	if err := identity.Become(of); err != nil {
+		return fmt.Errorf("%s gives the orders of %s, and this cannot go on as that user: %w", name, identity.Name(of), err)
 	}
-	slog.Warn(fmt.Sprintf("%s gives the orders of %s: this goes on as that user, with that user's state folder and nothing of root's environment", name, orders.Name(of)))
+	slog.Warn(fmt.Sprintf("%s gives the orders of %s: this goes on as that user, with that user's state folder and nothing of root's environment", name, identity.Name(of)))
 	return nil
 }
 

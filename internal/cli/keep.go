@@ -329,7 +329,7 @@ func (p *program) tell(ctx context.Context, command []string, s *site.Site, r *r
 	}
 	run.Stdin, run.Stdout, run.Stderr = &said, p.err, p.err
 	run.WaitDelay = 2 * time.Second
-	switch err := run.Run(); {
+	switch err := orders.Run(run); {
 	case bounded.Err() != nil && ctx.Err() == nil:
 		return fmt.Errorf("--on-new: %s took longer than %s and was ended", command[0], tellTime)
 	case err != nil:

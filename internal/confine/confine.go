@@ -3,7 +3,7 @@
 // more rights, and on a network of its own, in which every address may be listened on and nobody is reached. What it reads is handed over
 // in memory, and lies on no disk; what it writes goes into a folder of its own, which vanishes with it.
 //
-// It knows nothing of what the program is for. It may import orders.
+// It knows nothing of what the program is for. It may import identity and orders.
 package confine
 
 import (
@@ -13,6 +13,7 @@ import (
 	"os"
 	"time"
 
+	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
 )
 
@@ -29,16 +30,18 @@ type Room struct {
 
 // Enter makes a room. The error is that of a folder that cannot be made.
 func Enter() (*Room, error) {
-	within := orders.TempDir()
-	if os.Geteuid() == 0 { // where everybody may pass through
-		within = "/tmp"
-	}
-	dir, err := os.MkdirTemp(within, "weltaxis-test-")
+	r := &Room{}
+	err := identity.AsCaller(func() (err error) {
+		within := orders.TempDir()
+		if identity.Caller() == 0 { // where everybody may pass through
+			within = "/tmp"
+		}
+		if r.Dir, err = os.MkdirTemp(within, "weltaxis-test-"); err != nil {
+			return fmt.Errorf("no folder can be made in %s for it: %w", within, err)
+		}
+		return r.furnish()
+	})
 	if err != nil {
-		return nil, fmt.Errorf("no folder can be made in %s for it: %w", within, err)
-	}
-	r := &Room{Dir: dir}
-	if err := r.furnish(); err != nil {
 		r.Leave()
 		return nil, err
 	}
@@ -46,7 +49,14 @@ func Enter() (*Room, error) {
 }
 
 // Leave takes the room away, with all that was written in it.
-func (r *Room) Leave() { _ = os.RemoveAll(r.Dir) }
+func (r *Room) Leave() {
+	_ = identity.AsCaller(func() error {
+		if r.Dir == "" {
+			return nil
+		}
+		return os.RemoveAll(r.Dir)
+	})
+}
 
 // Run runs a program, which is found as orders.Program finds one, and gives what it says. Files are what it may read; Name is how each is called there.
 func (r *Room) Run(ctx context.Context, args []string, files ...[]byte) (says string, err error) {

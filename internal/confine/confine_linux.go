@@ -14,6 +14,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"weltaxis/internal/identity"
 )
 
 // user is the number that programs run as; 0 for whoever runs this.
@@ -34,7 +36,7 @@ func (r *Room) furnish() error {
 		return errors.New("no way was found to keep a program from more rights (prctl(2), PR_SET_NO_NEW_PRIVS)")
 	}
 	r.Apart = threads().apart
-	if os.Geteuid() != 0 {
+	if identity.Caller() != 0 {
 		r.As = "this user"
 		return nil
 	}
@@ -68,11 +70,14 @@ var threads = sync.OnceValue(func() *anteroom {
 	ready := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and never unlocked
-		a.apart = os.Geteuid() == 0 && ownNetwork() == nil
-		ready <- unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
-		for do := range a.do {
-			do()
-		}
+		_ = identity.AsCaller(func() error {
+			a.apart = identity.Caller() == 0 && ownNetwork() == nil
+			ready <- unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+			for do := range a.do {
+				do()
+			}
+			return nil
+		})
 	}()
 	if err := <-ready; err != nil {
 		return nil

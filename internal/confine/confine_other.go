@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+
+	"weltaxis/internal/identity"
 )
 
 type user struct{}
@@ -16,7 +18,7 @@ type user struct{}
 func (r *Room) Name(n int) string { return filepath.Join(r.Dir, fmt.Sprintf("file-%d", n)) }
 
 func (r *Room) furnish() error {
-	if os.Geteuid() == 0 {
+	if identity.Caller() == 0 {
 		return errors.New("on this system root's rights cannot be taken from a program; run it as another user")
 	}
 	r.As = "this user"

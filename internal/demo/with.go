@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
 )
 
@@ -198,8 +199,8 @@ func (r *running) start(program, address string) error {
 	var says bytes.Buffer
 	r.command = exec.Command(program, arguments...)
 	r.command.Stderr, r.command.Stdout = &says, &says
-	if os.Geteuid() == 0 {
-		r.command.Env = orders.Environment()
+	if identity.Caller() == 0 {
+		r.command.Env = identity.Environment(0)
 	}
 	if err := r.command.Start(); err != nil {
 		return err

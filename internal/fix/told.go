@@ -106,7 +106,7 @@ func run(ctx context.Context, args []string) (says string, err error) {
 	}
 	var said orders.Said
 	command.Stdout, command.Stderr = &said, &said
-	err = command.Run()
+	err = orders.Run(command)
 	return said.String(), err
 }
 

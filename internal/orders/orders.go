@@ -6,18 +6,20 @@
 // Names are followed here part by part, each by way of the one before it, which is open and held against the rule already. So whoever could
 // exchange a part afterwards is somebody who may give orders: what is found may then be opened by its name.
 //
-// It says nothing of what files hold. It may import access and ordinary.
+// It looks as whoever started this program, whomever that acts as (package identity). It says nothing of what files hold. It may import
+// access, identity and ordinary.
 package orders
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 
 	"weltaxis/internal/access"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/ordinary"
 )
 
@@ -25,7 +27,7 @@ import (
 type Trust struct{ uid int }
 
 // Own is the trust in whoever runs this program.
-func Own() Trust { return Trust{os.Geteuid()} }
+func Own() Trust { return Trust{identity.Caller()} }
 
 // In is the trust in a user by number.
 func In(uid int) Trust { return Trust{uid} }
@@ -52,43 +54,11 @@ func (t Trust) String() string {
 	if t.uid == 0 {
 		return "root"
 	}
-	return "root and " + Name(t.uid)
+	return "root and " + identity.Name(t.uid)
 }
 
 // has tells whether a user is one of them.
 func (t Trust) has(uid uint32) bool { return uid == 0 || int(uid) == t.uid }
-
-// Name is what a user is called on this machine, or the number.
-func Name(uid int) string { return accounts().Of(uint32(uid)).Name }
-
-// accounts are those of this machine, read once.
-var accounts = sync.OnceValue(func() *access.Accounts {
-	const most = 8 << 20
-	passwd, _ := ordinary.Read("/etc/passwd", most) // where there is none, nobody is known
-	group, _ := ordinary.Read("/etc/group", most)
-	return access.ReadAccounts(passwd, group)
-})
-
-// elsewhere tells whether this machine asks others who is in a group, as a directory service (nsswitch.conf(5)).
-var elsewhere = sync.OnceValue(func() bool {
-	text, err := ordinary.Read("/etc/nsswitch.conf", 1<<20)
-	if err != nil {
-		return false
-	}
-	for line := range strings.Lines(string(text)) {
-		line, _, _ = strings.Cut(line, "#")
-		database, services, _ := strings.Cut(strings.TrimSpace(line), ":")
-		if database != "passwd" && database != "group" && database != "initgroups" {
-			continue
-		}
-		for _, service := range strings.Fields(services) {
-			if service != "files" && service != "compat" && service != "systemd" && !strings.HasPrefix(service, "[") {
-				return true
-			}
-		}
-	}
-	return false
-})
 
 // An entry is what is known of a file or folder that is open.
 type entry struct {
@@ -108,7 +78,7 @@ func (t Trust) fault(e entry, above bool) *Fault {
 	sticky := above && e.uid == 0 && e.mode.IsDir() && e.mode&fs.ModeSticky != 0
 	switch {
 	case !t.has(e.uid):
-		f := wrong("belongs to "+Name(int(e.uid)), "")
+		f := wrong("belongs to "+identity.Name(int(e.uid)), "")
 		f.Owner = int(e.uid)
 		return f
 	case e.mode&fs.ModeSymlink != 0, sticky: // who may exchange a link its folder says
@@ -123,7 +93,7 @@ func (t Trust) fault(e entry, above bool) *Fault {
 	users, groups := e.list.Named(access.Write)
 	for _, uid := range users {
 		if !t.has(uid) {
-			return wrong("may be written to by "+Name(int(uid))+", as its list of access says", fmt.Sprintf("setfacl -x u:%d %s", uid, e.name))
+			return wrong("may be written to by "+identity.Name(int(uid))+", as its list of access says", fmt.Sprintf("setfacl -x u:%d %s", uid, e.name))
 		}
 	}
 	if (access.Entry{Mode: uint32(e.mode.Perm()), List: e.list}).Group()&access.Write != 0 {
@@ -131,7 +101,7 @@ func (t Trust) fault(e entry, above bool) *Fault {
 	}
 	for _, gid := range groups {
 		if others := t.others(gid); others != "" {
-			return wrong("may be written to by the group "+accounts().Group(gid)+", in which "+others, "chmod g-w "+e.name)
+			return wrong("may be written to by the group "+identity.Accounts().Group(gid)+", in which "+others, "chmod g-w "+e.name)
 		}
 	}
 	return nil
@@ -139,8 +109,8 @@ func (t Trust) fault(e entry, above bool) *Fault {
 
 // others says who is in a group that may give no orders; "" for nobody.
 func (t Trust) others(gid uint32) string {
-	in, known := accounts().In(gid)
-	if !known || elsewhere() {
+	in, known := identity.Accounts().In(gid)
+	if !known || identity.GroupsElsewhere() {
 		return "nobody here knows who is"
 	}
 	var names []string
@@ -163,12 +133,15 @@ func (t Trust) others(gid uint32) string {
 
 // Open opens an ordinary file that may give orders. Links are followed, each held against the rule. The error is a *Fault, one of
 // package ordinary, or that of the system.
-func (t Trust) Open(name string) (*os.File, error) {
-	found, err := t.find(name, everyLink)
-	if err != nil {
-		return nil, err
-	}
-	return found.open(t)
+func (t Trust) Open(name string) (file *os.File, err error) {
+	err = identity.AsCaller(func() error {
+		found, err := t.find(name, everyLink)
+		if err == nil {
+			file, err = found.open(t)
+		}
+		return err
+	})
+	return file, err
 }
 
 // Read is all of such a file, of at most so many bytes.
@@ -183,22 +156,46 @@ func (t Trust) Read(name string, most int64) ([]byte, error) {
 // Read is that by the trust in whoever runs this program.
 func Read(name string, most int64) ([]byte, error) { return Own().Read(name, most) }
 
+// ReadNamed is all of a file that somebody names who gives orders, of at most so many bytes: as whoever started this program where the
+// file could give orders itself, and else as whom the program acts as.
+func ReadNamed(name string, most int64) ([]byte, error) {
+	if _, acts := identity.Acting(); acts {
+		data, err := Own().Read(name, most)
+		var fault *Fault
+		if !errors.As(err, &fault) {
+			return data, err
+		}
+	}
+	return ordinary.Read(name, most)
+}
+
 // Check holds a file or a folder against the rule. It gives its name with links resolved, by which it may then be opened.
 func (t Trust) Check(name string) (resolved string, err error) {
-	found, err := t.find(name, everyLink)
+	err = identity.AsCaller(func() error {
+		found, err := t.find(name, everyLink)
+		if err != nil {
+			return err
+		}
+		defer found.close()
+		resolved = found.name
+		return found.check(t)
+	})
 	if err != nil {
 		return "", err
 	}
-	defer found.close()
-	return found.name, found.check(t)
+	return resolved, nil
 }
 
 // TempDir is the folder for what is needed for a moment: that of the environment where it may be passed through, or else the system's.
 func TempDir() string {
 	dir := os.TempDir()
-	if f, err := Own().find(filepath.Join(dir, "weltaxis-none"), everyLink); err == nil {
-		f.close()
-	} else if !os.IsNotExist(err) {
+	if err := identity.AsCaller(func() error {
+		f, err := Own().find(filepath.Join(dir, "weltaxis-none"), everyLink)
+		if err == nil {
+			f.close()
+		}
+		return err
+	}); err != nil && !os.IsNotExist(err) {
 		return "/tmp"
 	}
 	return dir
@@ -207,7 +204,15 @@ func TempDir() string {
 // Kept is the folder below another in which this program keeps something, both held against the rule; nothing below the other is a link.
 // The other is one that somebody named, or that was found by the environment: then it is no link itself. A folder that is not there yet
 // has a name all the same.
-func (t Trust) Kept(base string, found bool, below ...string) (string, error) {
+func (t Trust) Kept(base string, found bool, below ...string) (dir string, err error) {
+	err = identity.AsCaller(func() error {
+		dir, err = t.kept(base, found, below)
+		return err
+	})
+	return dir, err
+}
+
+func (t Trust) kept(base string, found bool, below []string) (string, error) {
 	links := everyLink
 	if found {
 		links = linksAbove
@@ -241,10 +246,14 @@ func (t Trust) Kept(base string, found bool, below ...string) (string, error) {
 const maxKept = 100_000
 
 // Within holds all that lies in a folder that held against the rule, and nothing of it is a link; one that is not there holds.
-func (t Trust) Within(name string) error { return t.walk(name, true) }
+func (t Trust) Within(name string) error {
+	return identity.AsCaller(func() error { return t.walk(name, true) })
+}
 
 // Beside is that of the files alone that lie in the folder itself.
-func (t Trust) Beside(name string) error { return t.walk(name, false) }
+func (t Trust) Beside(name string) error {
+	return identity.AsCaller(func() error { return t.walk(name, false) })
+}
 
 func (t Trust) walk(name string, deep bool) error {
 	count := 0

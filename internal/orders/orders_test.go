@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"weltaxis/internal/identity"
 	"weltaxis/internal/ordinary"
 )
 
@@ -283,7 +284,7 @@ func TestPrograms(t *testing.T) {
 	t.Setenv("LD_PRELOAD", "/x.so")
 	t.Setenv("LANG", "C.UTF-8")
 	t.Setenv("LC_ALL", "../../x")
-	env := strings.Join(Environment(), "\n")
+	env := strings.Join(identity.Environment(0), "\n")
 	assert.Contains(t, env, "LANG=C.UTF-8")
 	assert.NotContains(t, env, "LD_PRELOAD")
 	assert.NotContains(t, env, "LC_ALL")

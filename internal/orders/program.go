@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"weltaxis/internal/identity"
 )
 
 // systemFolders are where programs lie that root starts, whatever PATH says: the path may begin with somebody else's folder.
@@ -24,7 +26,7 @@ func Program(name string) (string, error) {
 		return checkedProgram(name)
 	}
 	folders := systemFolders
-	if os.Geteuid() != 0 {
+	if identity.Caller() != 0 {
 		if path, err := exec.LookPath(name); err == nil {
 			return checkedProgram(path)
 		}
@@ -76,14 +78,26 @@ func Command(ctx context.Context, args []string) (*exec.Cmd, error) {
 	command := exec.CommandContext(ctx, program, args[1:]...)
 	command.Args[0] = args[0]
 	command.WaitDelay = time.Second
-	if os.Geteuid() == 0 {
-		command.Env = Environment()
+	if identity.Caller() == 0 {
+		command.Env = identity.Environment(0)
 		if _, err := Own().Check("."); err != nil { // what it finds where it stands is somebody else's
 			command.Dir = "/"
 		}
 	}
 	apart(command)
 	return command, nil
+}
+
+// Start starts a command as whoever started this program, whomever it acts as: a program that is started with half an identity could take the
+// other half.
+func Start(command *exec.Cmd) error { return identity.AsCaller(command.Start) }
+
+// Run is Start, and waits for the end.
+func Run(command *exec.Cmd) error {
+	if err := Start(command); err != nil {
+		return err
+	}
+	return command.Wait()
 }
 
 // maxSaid is how much of what a program says is kept, in bytes.
@@ -101,27 +115,13 @@ func (s *Said) Write(p []byte) (int, error) {
 // String is it, without blanks around it.
 func (s *Said) String() string { return strings.TrimSpace(string(s.text)) }
 
-// Environment is what root gives a program of the environment: where programs lie, who it is, and what says nothing but how to speak.
-func Environment() []string {
-	env := []string{"PATH=" + strings.Join(systemFolders, string(os.PathListSeparator)), "HOME=" + Home(0), "USER=root", "LOGNAME=root", "SHELL=/bin/sh"}
-	for _, pair := range os.Environ() {
-		name, value, _ := strings.Cut(pair, "=")
-		switch {
-		case strings.ContainsAny(value, "/%"): // neither a path nor what names one
-		case name == "LANG", name == "TERM", name == "COLORTERM", name == "NO_COLOR", name == "COLUMNS", strings.HasPrefix(name, "LC_"):
-			env = append(env, pair)
-		}
-	}
-	return env
-}
-
 // pathsIn are variables of the environment by which the libraries of this program find files that they go by: who is trusted to have signed
 // a certificate, and what time it is where.
 var pathsIn = []string{"SSL_CERT_FILE", "SSL_CERT_DIR", "ZONEINFO"}
 
 // ForgetPaths forgets, for root, those that name what somebody else could have put there, and says which.
 func ForgetPaths() (forgotten []string) {
-	if os.Geteuid() != 0 {
+	if identity.Caller() != 0 {
 		return nil
 	}
 	for _, name := range pathsIn {
@@ -136,27 +136,4 @@ func ForgetPaths() (forgotten []string) {
 		}
 	}
 	return forgotten
-}
-
-// nogroup is the group of a user that the machine's files do not have.
-const nogroup = 65534
-
-// Groups are the primary group of a user and all of his groups, as the machine's files have them.
-func Groups(uid int) (gid int, all []int) {
-	account := accounts().Of(uint32(uid))
-	if len(account.Groups) == 0 {
-		return nogroup, []int{nogroup}
-	}
-	for _, group := range account.Groups {
-		all = append(all, int(group))
-	}
-	return int(account.GID), all
-}
-
-// Home is the home folder of a user as the machine's own file of users has it, "/" for one that it does not have.
-func Home(uid int) string {
-	if home := accounts().Of(uint32(uid)).Home; filepath.IsAbs(home) {
-		return home
-	}
-	return "/"
 }
