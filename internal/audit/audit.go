@@ -22,7 +22,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/pace"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
@@ -310,7 +310,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	}
 	if l.Trust != "" {
 		var err error
-		if look.Trust, err = ordinary.Read(s.Resolve(l.Trust), maxTrust); err != nil {
+		if look.Trust, err = orders.ReadNamed(s.Resolve(l.Trust), maxTrust); err != nil {
 			return look, fmt.Errorf("trust: %w", err)
 		}
 	}

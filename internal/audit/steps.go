@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/discover"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
@@ -568,9 +569,17 @@ func (ask *Request) serve(seen *facts.Seen) {
 	}
 }
 
+// readAs is the user that a site is read as, where it is root who looks.
+func readAs() string {
+	if identity.Caller() != 0 {
+		return ""
+	}
+	return cmp.Or(identity.ActingName(), "root")
+}
+
 // snapshot is what was seen, with what is needed to judge it again.
 func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline, now time.Time) *facts.Snapshot {
-	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
+	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, As: readAs(), Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
 		Accept: ask.Site.Accepted(), FollowUps: ask.Site.Stated(), Limits: map[string]facts.Value{}}
 	s.Gaps = []facts.Gap{}
 	s.Add(ask.intent()...)

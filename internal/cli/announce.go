@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/source/live"
@@ -122,7 +123,11 @@ func (a *announcing) compare(ctx context.Context) error {
 		return err
 	}
 	a.file = filepath.Join(state, announce.FileName)
-	kept, err := announce.Load(a.file)
+	var kept *announce.Record
+	err = identity.AsCaller(func() (err error) {
+		kept, err = announce.Load(a.file)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -223,7 +228,7 @@ func (a *announcing) keepRecord() error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
+	if err := identity.AsCaller(func() error { return os.MkdirAll(filepath.Dir(a.file), 0o700) }); err != nil {
 		return err
 	}
 	return writeFile(a.file, func(w io.Writer) error { _, err := w.Write(data); return err })

@@ -361,11 +361,39 @@ func (p *program) loadSite(name string) (*site.Site, error) {
 // orders, and gives them with his own rights.
 func (p *program) load(name string) (*site.Site, error) {
 	if identity.Caller() == 0 {
+		if err := identity.Act(0); err != nil { // whoever another site was
+			return nil, err
+		}
 		if err := p.become(name); err != nil {
 			return nil, err
 		}
 	}
-	return site.Load(name)
+	s, err := site.Load(name)
+	if err != nil {
+		return nil, err
+	}
+	if roots := s.Roots(); len(roots) > 0 {
+		err = act(roots[0])
+	}
+	return s, err
+}
+
+// act has the rest be done as the one whose tree lies in a folder, started by root on one that is not root's.
+func act(root string) error {
+	if identity.Caller() != 0 {
+		return nil
+	}
+	of, err := orders.Holder(root)
+	if fault := (*orders.Fault)(nil); errors.As(err, &fault) {
+		return fmt.Errorf("whose %s is cannot be told, since others could exchange it: %w", root, err)
+	}
+	if err != nil || of == 0 {
+		return nil // looking at it says what is wrong
+	}
+	if err := identity.Act(of); err != nil {
+		return fmt.Errorf("%s belongs to %s: %w", root, identity.Name(of), err)
+	}
+	return nil
 }
 
 // become goes on as the one whose site file it is, if it is not root's alone.

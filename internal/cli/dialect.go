@@ -118,6 +118,9 @@ func (p *program) installation(root string) (options store.Options, where string
 		if err != nil || !stat.IsDir() {
 			return options, "", fmt.Errorf("--root: %s is no folder that can be opened", root)
 		}
+		if err := act(root); err != nil {
+			return options, "", err
+		}
 		return store.Options{Root: root, Offline: p.offline}, root, nil
 	case p.site != "":
 		s, err := p.load(p.site)
@@ -210,6 +213,11 @@ func (p *program) discoverOptions(ctx context.Context, root, database, live stri
 	}
 	if stat, err := os.Stat(options.Root); options.Root != "" && (err != nil || !stat.IsDir()) {
 		return options, fmt.Errorf("--root: %s is no folder that can be opened", options.Root)
+	}
+	if options.Root != "" {
+		if err := act(options.Root); err != nil {
+			return options, err
+		}
 	}
 	options.Stores.Root = options.Root
 	if database != "" {

@@ -33,22 +33,22 @@ var (
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
-		"directives":      {"ordinary"},
+		"directives":      {"ordinary", "orders"},
 
 		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer"},
-		"source/upkeep":        {"facts", "ordinary", "strict"},
-		"source/runtime":       {"facts", "ordinary", "progress"},
+		"source/upkeep":        {"facts", "ordinary", "strict", "orders"},
+		"source/runtime":       {"facts", "ordinary", "progress", "orders"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
 		"source/server/answer": {"caching", "facts", "ordinary"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
-		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree"},
+		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
+		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
-		"history":              {"compare", "facts", "lock"},
+		"history":              {"compare", "facts", "lock", "identity"},
 		"lock":                 {},
 		"servertest":           {}, // for tests alone
 		"hostile":              {}, // tests and nothing else

@@ -18,7 +18,6 @@ import (
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -277,7 +276,7 @@ func verdictsOf(result *audit.Result) (*compare.Verdicts, error) {
 // lookFile reads a snapshot, or a result, from a file.
 func (p *program) lookFile(name string) (compare.Look, error) {
 	look := compare.Look{Called: name}
-	data, err := ordinary.Read(name, maxSnapshot)
+	data, err := orders.ReadNamed(name, maxSnapshot)
 	if err != nil {
 		return look, fmt.Errorf("reading %s: %w", name, facts.Plainly(err))
 	}

@@ -14,7 +14,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -95,7 +95,7 @@ func (p *program) lookBefore(s *site.Site) (dir string, before *audit.Glance) {
 	if err != nil {
 		return "", nil
 	}
-	data, err := ordinary.Read(filepath.Join(dir, lookFile), maxLook)
+	data, err := readKept(filepath.Join(dir, lookFile), maxLook)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return dir, nil
@@ -113,12 +113,14 @@ func (p *program) lookBefore(s *site.Site) (dir string, before *audit.Glance) {
 func keepLook(dir string, g *audit.Glance) {
 	data, err := json.Marshal(g)
 	if err == nil {
-		err = os.MkdirAll(dir, 0o700)
+		err = identity.AsCaller(func() error { return os.MkdirAll(dir, 0o700) })
 	}
 	if err == nil {
-		err = replace(filepath.Join(dir, lookFile), func(w io.Writer) error {
-			_, err := w.Write(data)
-			return err
+		err = identity.AsCaller(func() error {
+			return replace(filepath.Join(dir, lookFile), func(w io.Writer) error {
+				_, err := w.Write(data)
+				return err
+			})
 		})
 	}
 	if err != nil {

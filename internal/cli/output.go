@@ -11,9 +11,10 @@ import (
 	"strings"
 	"syscall"
 
-	"weltaxis/internal/facts"
-
 	"github.com/charmbracelet/x/term"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 )
 
 // A writer notes the first error of what is written through it, so that no caller need look at each.
@@ -65,6 +66,10 @@ func atTerminal(w io.Writer) bool {
 // writeFile writes a file whole or not at all, where a link leads, with the mode it has. What is no regular file, as a
 // device or a named pipe, is written to.
 func writeFile(name string, write func(io.Writer) error) error {
+	return identity.AsCaller(func() error { return writeNamed(name, write) })
+}
+
+func writeNamed(name string, write func(io.Writer) error) error {
 	fail := func(err error) error { return fmt.Errorf("--output: writing %s: %w", name, facts.Plainly(err)) }
 	target, err := followed(name)
 	if err != nil {

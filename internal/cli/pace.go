@@ -15,6 +15,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/pace"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
@@ -99,7 +100,7 @@ func (p *program) pace(ctx context.Context, s *site.Site, pages []string, times 
 		if dir, err = p.stateFolder(s); err != nil {
 			return fmt.Errorf("%w, or --no-keep", err)
 		}
-		if kept, err = pace.Read(dir); err != nil {
+		if err := identity.AsCaller(func() (err error) { kept, err = pace.Read(dir); return err }); err != nil {
 			return err
 		}
 	}
@@ -122,7 +123,7 @@ func (p *program) pace(ctx context.Context, s *site.Site, pages []string, times 
 		return err
 	}
 	if !forget {
-		if err := pace.Keep(dir, kept, run); err != nil {
+		if err := identity.AsCaller(func() error { return pace.Keep(dir, kept, run) }); err != nil {
 			slog.Warn("what was measured could not be kept", "error", err)
 		}
 	}

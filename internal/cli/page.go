@@ -17,8 +17,9 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/history"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/pace"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
@@ -58,7 +59,7 @@ func (as *paging) check(c *cobra.Command, p *program) error {
 	if as.noteFile == "" {
 		return nil
 	}
-	data, err := ordinary.Read(as.noteFile, maxNote)
+	data, err := orders.ReadNamed(as.noteFile, maxNote)
 	if err != nil {
 		return fmt.Errorf("--note: %w", err)
 	}
@@ -115,7 +116,11 @@ func (p *program) keptOf(ctx context.Context, s *site.Site, of *facts.Snapshot, 
 
 // lastPace is the last run of pace in the month before a look; nil when there is none.
 func lastPace(state string, taken time.Time) (*pace.Run, error) {
-	kept, err := pace.Read(state)
+	var kept []pace.Run
+	err := identity.AsCaller(func() (err error) {
+		kept, err = pace.Read(state)
+		return err
+	})
 	for _, run := range slices.Backward(kept) {
 		if run.Taken.Before(taken.Add(time.Second)) && taken.Sub(run.Taken) <= report.DoneSince {
 			return &run, nil

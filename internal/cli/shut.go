@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,7 +19,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/fix"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -208,7 +207,7 @@ func (s *shutting) credentials() error {
 	if s.password == "-" {
 		data, err = io.ReadAll(io.LimitReader(s.in, 4096))
 	} else {
-		data, err = ordinary.Read(s.password, 4096)
+		data, err = orders.ReadNamed(s.password, 4096)
 	}
 	if err != nil {
 		return fmt.Errorf("--password-file: %w", err)
@@ -481,7 +480,7 @@ func (p *program) announcement(s *site.Site) (a announcement, file string) {
 		return a, ""
 	}
 	file = filepath.Join(state, closedFile)
-	data, err := ordinary.Read(file, 4096)
+	data, err := readKept(file, 4096)
 	if err != nil || json.Unmarshal(data, &a) != nil || a.Format != 1 {
 		return announcement{}, file
 	}
@@ -500,12 +499,12 @@ func (p *program) announced(s *site.Site) time.Time {
 // reopened forgets that a site is closed when the run is taken back that closed it.
 func (p *program) reopened(s *site.Site, undone []fix.LogLine) {
 	if a, file := p.announcement(s); a.Run != "" && slices.ContainsFunc(undone, func(r fix.LogLine) bool { return r.Run == a.Run }) {
-		_ = os.Remove(file)
+		removeKept(file)
 	}
 }
 
 func (s *shutting) forgetAnnounced() {
 	if a, file := s.announcement(s.site); !s.lock && a.Run != "" {
-		_ = os.Remove(file)
+		removeKept(file)
 	}
 }

@@ -11,7 +11,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 )
 
 func (p *program) snapshotCommand() *cobra.Command {
@@ -52,7 +52,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 const maxSnapshot = 1 << 30
 
 func readSnapshot(name string) (*facts.Snapshot, error) {
-	data, err := ordinary.Read(name, maxSnapshot)
+	data, err := orders.ReadNamed(name, maxSnapshot)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no snapshot %s", name)
 	}

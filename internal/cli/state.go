@@ -13,7 +13,9 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/fix"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/site"
 )
 
@@ -111,4 +113,18 @@ func (p *program) stateHome() (home stateHome, err error) {
 		}
 	}
 	return home, nil
+}
+
+// readKept reads a small file of what is kept, as whoever started this program, whose it is.
+func readKept(name string, most int64) (data []byte, err error) {
+	err = identity.AsCaller(func() (err error) {
+		data, err = ordinary.Read(name, most)
+		return err
+	})
+	return data, err
+}
+
+// removeKept forgets one.
+func removeKept(name string) {
+	_ = identity.AsCaller(func() error { return os.Remove(name) })
 }

@@ -2,7 +2,7 @@
 // file, its line and the bytes it stands on, included files in their place. A node can be replaced, removed or followed by
 // another, and every other byte stays.
 //
-// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports ordinary.
+// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports orders.
 package directives
 
 import (
@@ -14,7 +14,7 @@ import (
 	"slices"
 	"strings"
 
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 )
 
 // A Node is one directive, as it stands in a file.
@@ -138,11 +138,11 @@ type Disk interface {
 type OS struct{}
 
 // Read implements Disk.
-func (OS) Read(name string) ([]byte, error) { return ordinary.Read(name, maxFile) }
+func (OS) Read(name string) ([]byte, error) { return orders.ReadNamed(name, maxFile) }
 
 // Names implements Disk.
 func (OS) Names(dir string) ([]string, error) {
-	entries, err := os.ReadDir(dir)
+	entries, err := orders.ReadFolder(dir)
 	var names []string
 	for _, e := range entries {
 		name := e.Name()

@@ -22,8 +22,9 @@ type Snapshot struct {
 	Site    string           `json:"site"`
 	written int              // the format it was read in, 0 when it was not read
 	Taken   time.Time        `json:"taken"`
-	Sources []Asked          `json:"sources"` // those that were asked for
-	Limits  map[string]Value `json:"-"`       // those the site file overrides
+	As      string           `json:"as,omitempty"` // the user that the site was read as, where root looked
+	Sources []Asked          `json:"sources"`      // those that were asked for
+	Limits  map[string]Value `json:"-"`            // those the site file overrides
 	Accept  []Acceptance     `json:"accept,omitempty"`
 	// FollowUps are those that the site file states.
 	FollowUps []FollowUp `json:"follow_ups,omitempty"`

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	locks "weltaxis/internal/lock"
 	"weltaxis/internal/ordinary"
 	"weltaxis/internal/store"
@@ -57,7 +58,8 @@ type LogLine struct {
 	To      string          `json:"to"`
 	Risk    facts.Risk      `json:"risk"`
 	Says    string          `json:"says,omitempty"`
-	Until   time.Time       `json:"until"` // when what undo needs is thrown away
+	As      string          `json:"as,omitempty"` // the user that it was made as, where that was not whoever ran it
+	Until   time.Time       `json:"until"`        // when what undo needs is thrown away
 }
 
 // JournalFormat is the version of the journal and of what undo needs. Format 1 had neither format nor kind in what undo
@@ -140,7 +142,15 @@ func FolderName(siteName, sitePath string) string {
 
 // OpenJournal opens a site's journal for writing, and lets nobody else do so meanwhile. What has expired is thrown
 // away.
-func OpenJournal(dir string, now func() time.Time) (*Journal, error) {
+func OpenJournal(dir string, now func() time.Time) (j *Journal, err error) {
+	err = identity.AsCaller(func() (err error) {
+		j, err = openJournal(dir, now)
+		return err
+	})
+	return j, err
+}
+
+func openJournal(dir string, now func() time.Time) (*Journal, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "undo"), 0o700); err != nil {
 		return nil, fmt.Errorf("the journal cannot be kept: %w", err)
 	}
@@ -206,16 +216,25 @@ func (j *Journal) undoFile(id int) string {
 // begin writes what undo needs, then that the change is about to be made, both down to the disk.
 func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	j.next++
-	r.ID, r.Run, r.Event = j.next, j.run, Begun
+	r.ID, r.Run, r.Event, r.As = j.next, j.run, Begun, identity.ActingName()
 	b.Format, b.Kind = JournalFormat, r.Kind
 	j.lines[r.ID] = *r
 	r.At = j.now().UTC().Truncate(time.Second)
 	r.Until = r.At.Add(Keep)
 	data, err := json.Marshal(b)
+	if err == nil {
+		err = identity.AsCaller(func() error { return j.keep(r.ID, data) })
+	}
 	if err != nil {
 		return err
 	}
-	file, err := os.OpenFile(j.undoFile(r.ID), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	at("what undo needs is kept")
+	return j.write(*r)
+}
+
+// keep writes what undo needs of a change, down to the disk.
+func (j *Journal) keep(id int, data []byte) error {
+	file, err := os.OpenFile(j.undoFile(id), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -225,11 +244,7 @@ func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	if closeErr := file.Close(); err == nil {
 		err = closeErr
 	}
-	if err != nil {
-		return err
-	}
-	at("what undo needs is kept")
-	return j.write(*r)
+	return err
 }
 
 func (j *Journal) event(r LogLine, event, says string) error {
@@ -252,7 +267,7 @@ func (j *Journal) write(r LogLine) error {
 
 // before reads what undo needs of a change.
 func (j *Journal) before(id int) (before, error) {
-	data, err := ordinary.Read(j.undoFile(id), maxJournal)
+	data, err := readOwn(j.undoFile(id))
 	if errors.Is(err, fs.ErrNotExist) {
 		return before{}, errors.New("what it was before is not kept any more")
 	}
@@ -265,10 +280,15 @@ func (j *Journal) before(id int) (before, error) {
 // madeAt is just before a change was made: to the grain of the file system while what undo needs is kept, or else to the
 // second.
 func (j *Journal) madeAt(r LogLine) time.Time {
-	if stat, err := os.Stat(j.undoFile(r.ID)); err == nil {
-		return stat.ModTime()
-	}
-	return r.At
+	made := r.At
+	_ = identity.AsCaller(func() error {
+		stat, err := os.Stat(j.undoFile(r.ID))
+		if err == nil {
+			made = stat.ModTime()
+		}
+		return err
+	})
+	return made
 }
 
 // looked writes down, before a run, which rules deviated.
@@ -342,10 +362,19 @@ func ReadJournal(dir string) ([]LogLine, error) {
 // maxJournal is the largest journal or undo file that is read, in bytes.
 const maxJournal = 1 << 30
 
+// readOwn reads a file of the journal as whoever started this program, whose it is.
+func readOwn(name string) (data []byte, err error) {
+	err = identity.AsCaller(func() (err error) {
+		data, err = ordinary.Read(name, maxJournal)
+		return err
+	})
+	return data, err
+}
+
 // readLines reads every line, and refuses one that a newer program wrote: it may mean what this one does not know.
 func readLines(dir string) ([]LogLine, error) {
 	name := filepath.Join(dir, "journal.jsonl")
-	data, err := ordinary.Read(name, maxJournal)
+	data, err := readOwn(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -16,6 +16,8 @@ import (
 
 	"weltaxis/internal/amend"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/format"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/store"
 	"weltaxis/internal/trial"
 )
@@ -205,7 +207,7 @@ func held(am *amend.Amendment) (was, is map[string][]byte) {
 func notWritable(file string) string {
 	dir := filepath.Dir(file)
 	for _, name := range []string{file, dir} {
-		if err := writable(name); errors.Is(err, fs.ErrPermission) {
+		if err := orders.AsOwner(file, func() error { return writable(name) }); errors.Is(err, fs.ErrPermission) {
 			return fmt.Sprintf("%s may not be written by this user; run it as its owner, mostly root, or hand over what --script prints", name)
 		}
 	}
@@ -223,12 +225,14 @@ func beside(edit store.FileEdit) (store.Files, store.FileEdit, error) {
 
 // put makes an edit of a file wherever it lies.
 func put(edit store.FileEdit, at func(string)) error {
-	root, here, err := beside(edit)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	return here.Apply(root, at)
+	return orders.AsOwner(edit.File, func() error {
+		root, here, err := beside(edit)
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		return here.Apply(root, at)
+	})
 }
 
 func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
@@ -306,12 +310,7 @@ func revertAmend(_ context.Context, e *Env, b before) (string, error) {
 
 // rebased is an edit made to a file as it is now, in the lines that the edit is about.
 func rebased(edit store.FileEdit) (store.FileEdit, error) {
-	root, here, err := beside(edit)
-	if err != nil {
-		return edit, err
-	}
-	defer root.Close()
-	now, err := root.Read(here.File)
+	now, err := orders.ReadNamed(edit.File, format.MaxBytes)
 	if err != nil {
 		return edit, err
 	}

@@ -18,6 +18,7 @@ import (
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/secrets"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/store"
@@ -85,6 +86,7 @@ type Trial struct {
 // A Plan is what would put a site right, in the order in which it is done.
 type Plan struct {
 	Changes []Change
+	As      string                  // the user that it is made as, where that is not whoever asked for it
 	Discern func(string) string     // takes secrets out of a text that is to be shown
 	clients map[string]store.Client // by database
 	reveal  bool
@@ -125,7 +127,7 @@ type Wishes struct {
 // New works out the plan. Nothing is written. The error is that of a context, of stores that cannot be opened, or
 // of a value that cannot be one.
 func New(ctx context.Context, w Wishes) (*Plan, error) {
-	p := &planning{Wishes: w, plan: &Plan{Discern: func(text string) string { return text }}}
+	p := &planning{Wishes: w, plan: &Plan{As: identity.ActingName(), Discern: func(text string) string { return text }}}
 	if w.Dialect != nil {
 		site, err := store.Open(ctx, w.Dialect, w.Stores)
 		if err != nil {

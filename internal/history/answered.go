@@ -36,21 +36,21 @@ func answers(ctx context.Context, tx *sql.Tx, site int64, audit Audit, s *facts.
 // Answered are addresses of a site that answered with a page in one of the audits that are kept, and did not in the last: the latest first.
 // Those of the last one come after them.
 func (s *Store) Answered(ctx context.Context, of Site, now time.Time) ([]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTime)
-	defer cancel()
-	rows, err := s.db.QueryContext(ctx, `SELECT answered.address FROM answered JOIN site ON site.id = answered.site WHERE site.key = ? AND answered.at > ?
-		ORDER BY answered.audit = (SELECT max(audit) FROM answered WHERE site = site.id), answered.audit DESC, answered.address`, of.key(), now.Add(-askFor).Unix())
-	if err != nil {
-		return nil, s.explained(err)
-	}
-	defer rows.Close()
-	var all []string
-	for rows.Next() {
-		var address string
-		if err := rows.Scan(&address); err != nil {
+	return reading(ctx, func(ctx context.Context) ([]string, error) {
+		rows, err := s.db.QueryContext(ctx, `SELECT answered.address FROM answered JOIN site ON site.id = answered.site WHERE site.key = ? AND answered.at > ?
+			ORDER BY answered.audit = (SELECT max(audit) FROM answered WHERE site = site.id), answered.audit DESC, answered.address`, of.key(), now.Add(-askFor).Unix())
+		if err != nil {
 			return nil, s.explained(err)
 		}
-		all = append(all, address)
-	}
-	return all, s.explained(rows.Err())
+		defer rows.Close()
+		var all []string
+		for rows.Next() {
+			var address string
+			if err := rows.Scan(&address); err != nil {
+				return nil, s.explained(err)
+			}
+			all = append(all, address)
+		}
+		return all, s.explained(rows.Err())
+	})
 }

@@ -1,7 +1,7 @@
 // Package history keeps what was seen of sites and said of it, audit by audit, in one SQLite file: so that it can be told since when something deviates, and what changed.
 //
 // What is kept is never changed afterwards, only thrown away when it is too much or too old. No secret is in it, since none is in a
-// snapshot. The package looks at no site and judges nothing. It may import facts, compare, lock and nearest.
+// snapshot. The package looks at no site and judges nothing. It may import facts, compare, identity, lock and nearest.
 package history
 
 import (
@@ -20,6 +20,7 @@ import (
 	codes "modernc.org/sqlite/lib"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	locks "weltaxis/internal/lock"
 )
 
@@ -54,7 +55,15 @@ func (d *Damage) Error() string {
 func (d *Damage) Unwrap() error { return d.Because }
 
 // Open opens the history in a folder for reading. The error is ErrNone when there is none.
-func Open(ctx context.Context, dir string) (*Store, error) {
+func Open(ctx context.Context, dir string) (s *Store, err error) {
+	err = identity.AsCaller(func() (err error) {
+		s, err = openStore(ctx, dir)
+		return err
+	})
+	return s, err
+}
+
+func openStore(ctx context.Context, dir string) (*Store, error) {
 	file := filepath.Join(dir, FileName)
 	if stat, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNone
@@ -71,6 +80,14 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 
 // Make opens the history in a folder for writing, and makes it if there is none. A damaged one is put aside, and said where.
 func Make(ctx context.Context, dir string) (s *Store, aside string, err error) {
+	err = identity.AsCaller(func() (err error) {
+		s, aside, err = makeStore(ctx, dir)
+		return err
+	})
+	return s, aside, err
+}
+
+func makeStore(ctx context.Context, dir string) (s *Store, aside string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, "", fmt.Errorf("making %s: %w", dir, facts.Plainly(err))
 	}
@@ -129,13 +146,17 @@ func (s *Store) Close() error {
 	if s == nil || s.db == nil {
 		return nil
 	}
-	return s.db.Close()
+	return identity.AsCaller(s.db.Close)
 }
 
 // PutAside closes a file that turned out to be damaged, and moves it away.
-func (s *Store) PutAside(ctx context.Context) (string, error) {
+func (s *Store) PutAside(ctx context.Context) (aside string, err error) {
 	s.Close()
-	return s.putAside(ctx)
+	err = identity.AsCaller(func() (err error) {
+		aside, err = s.putAside(ctx)
+		return err
+	})
+	return aside, err
 }
 
 // putAside moves a damaged file away, with what belongs to it, unless another process has done so meanwhile.
@@ -167,6 +188,17 @@ func (s *Store) putAside(ctx context.Context) (string, error) {
 	return to, nil
 }
 
+// reading reads something, in a time, as whoever started this program: the file is that user's, whomever the program acts as.
+func reading[T any](ctx context.Context, do func(context.Context) (T, error)) (read T, err error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
+	err = identity.AsCaller(func() (err error) {
+		read, err = do(ctx)
+		return err
+	})
+	return read, err
+}
+
 // explained puts an error of the database into words.
 func (s *Store) explained(err error) error {
 	if errors.Is(err, context.DeadlineExceeded) {
@@ -193,6 +225,10 @@ func (s *Store) explained(err error) error {
 func (s *Store) change(ctx context.Context, do func(*sql.Tx) error) error {
 	ctx, cancel := context.WithTimeout(ctx, writeTime)
 	defer cancel()
+	return identity.AsCaller(func() error { return s.transaction(ctx, do) })
+}
+
+func (s *Store) transaction(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.explained(err)

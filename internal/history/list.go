@@ -38,51 +38,51 @@ func lastOf(ctx context.Context, q querier, site int64) (*Audit, error) {
 
 // List gives the audits of a site, the oldest first.
 func (s *Store) List(ctx context.Context, of Site) ([]Audit, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTime)
-	defer cancel()
-	rows, err := s.db.QueryContext(ctx, "SELECT "+columns+" FROM audit WHERE site = (SELECT id FROM site WHERE key = ?) ORDER BY id", of.key())
-	if err != nil {
-		return nil, s.explained(err)
-	}
-	defer rows.Close()
-	var all []Audit
-	for rows.Next() {
-		a, err := scan(rows)
+	return reading(ctx, func(ctx context.Context) ([]Audit, error) {
+		rows, err := s.db.QueryContext(ctx, "SELECT "+columns+" FROM audit WHERE site = (SELECT id FROM site WHERE key = ?) ORDER BY id", of.key())
 		if err != nil {
 			return nil, s.explained(err)
 		}
-		all = append(all, *a)
-	}
-	return all, s.explained(rows.Err())
+		defer rows.Close()
+		var all []Audit
+		for rows.Next() {
+			a, err := scan(rows)
+			if err != nil {
+				return nil, s.explained(err)
+			}
+			all = append(all, *a)
+		}
+		return all, s.explained(rows.Err())
+	})
 }
 
 // Load gives an audit with what it saw, and what was said of it.
 func (s *Store) Load(ctx context.Context, a Audit) (*Kept, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTime)
-	defer cancel()
-	unpacked, err := payload(ctx, s.db, a.ID)
-	if err != nil {
-		return nil, s.explained(err)
-	}
-	return unwrap(unpacked, a)
+	return reading(ctx, func(ctx context.Context) (*Kept, error) {
+		unpacked, err := payload(ctx, s.db, a.ID)
+		if err != nil {
+			return nil, s.explained(err)
+		}
+		return unwrap(unpacked, a)
+	})
 }
 
 // Signs gives what an audit saw of what strangers can tell, and nothing else of it; there is nothing where it did not look.
 func (s *Store) Signs(ctx context.Context, a Audit) ([]facts.Telling, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTime)
-	defer cancel()
-	unpacked, err := payload(ctx, s.db, a.ID)
-	if err != nil {
-		return nil, s.explained(err)
-	}
-	seen, _, _ := bytes.Cut(unpacked, []byte("\n"))
-	var of struct {
-		Signs []facts.Telling `json:"signs"`
-	}
-	if err := json.Unmarshal(seen, &of); err != nil {
-		return nil, fmt.Errorf("what is kept of audit %d is not understood: %w", a.ID, err)
-	}
-	return of.Signs, nil
+	return reading(ctx, func(ctx context.Context) ([]facts.Telling, error) {
+		unpacked, err := payload(ctx, s.db, a.ID)
+		if err != nil {
+			return nil, s.explained(err)
+		}
+		seen, _, _ := bytes.Cut(unpacked, []byte("\n"))
+		var of struct {
+			Signs []facts.Telling `json:"signs"`
+		}
+		if err := json.Unmarshal(seen, &of); err != nil {
+			return nil, fmt.Errorf("what is kept of audit %d is not understood: %w", a.ID, err)
+		}
+		return of.Signs, nil
+	})
 }
 
 // Find gives an audit of a site by its number, or the last up to the end of a day, as 2026-03-05.
@@ -111,21 +111,21 @@ func Find(audits []Audit, name string) (Audit, error) {
 
 // Days are those that follow-ups of a site were given when they were first seen, by uid.
 func (s *Store) Days(ctx context.Context, of Site) (map[string]facts.Day, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTime)
-	defer cancel()
-	rows, err := s.db.QueryContext(ctx, "SELECT uid, day FROM promise WHERE site = (SELECT id FROM site WHERE key = ?)", of.key())
-	if err != nil {
-		return nil, s.explained(err)
-	}
-	defer rows.Close()
-	days := map[string]facts.Day{}
-	for rows.Next() {
-		var uid string
-		var day facts.Day
-		if err := rows.Scan(&uid, &day); err != nil {
+	return reading(ctx, func(ctx context.Context) (map[string]facts.Day, error) {
+		rows, err := s.db.QueryContext(ctx, "SELECT uid, day FROM promise WHERE site = (SELECT id FROM site WHERE key = ?)", of.key())
+		if err != nil {
 			return nil, s.explained(err)
 		}
-		days[uid] = day
-	}
-	return days, s.explained(rows.Err())
+		defer rows.Close()
+		days := map[string]facts.Day{}
+		for rows.Next() {
+			var uid string
+			var day facts.Day
+			if err := rows.Scan(&uid, &day); err != nil {
+				return nil, s.explained(err)
+			}
+			days[uid] = day
+		}
+		return days, s.explained(rows.Err())
+	})
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"time"
+
+	"weltaxis/internal/identity"
 )
 
 // A Retention says how much of a site is kept.
@@ -65,6 +67,8 @@ func (s *Store) Prune(ctx context.Context, of Site, keep Retention, now time.Tim
 
 // Shrink gives the room of what was thrown away back to the disk.
 func (s *Store) Shrink(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, "VACUUM")
-	return s.explained(err)
+	return identity.AsCaller(func() error {
+		_, err := s.db.ExecContext(ctx, "VACUUM")
+		return s.explained(err)
+	})
 }

@@ -48,13 +48,25 @@ var GroupsElsewhere = sync.OnceValue(func() bool {
 // Name is what a user is called on this machine, or the number.
 func Name(uid int) string { return Accounts().Of(uint32(uid)).Name }
 
+// ActingName is what the user is called that root has this program act as; "" where it acts as its caller.
+func ActingName() string {
+	if uid, is := Acting(); is {
+		return Name(uid)
+	}
+	return ""
+}
+
 // nogroup is the group of a user that the machine's files do not have.
 const nogroup = 65534
 
-// groups are the primary group of a user and all of his groups.
+// groups are the primary group of a user and all of his groups. One that the machine's files do not have is in the group of the same number,
+// if they do not have that either.
 func groups(uid int) (gid int, all []int) {
 	account := Accounts().Of(uint32(uid))
 	if len(account.Groups) == 0 {
+		if _, known := Accounts().In(uint32(uid)); !known {
+			return uid, []int{uid}
+		}
 		return nogroup, []int{nogroup}
 	}
 	for _, group := range account.Groups {

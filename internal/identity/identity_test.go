@@ -118,7 +118,7 @@ func TestActing(t *testing.T) {
 			stat, err := os.Stat(made)
 			assert.NoError(t, err)
 			assert.EqualValues(t, kestrel, stat.Sys().(*syscall.Stat_t).Uid)
-			assert.EqualValues(t, nogroup, stat.Sys().(*syscall.Stat_t).Gid)
+			assert.EqualValues(t, kestrel, stat.Sys().(*syscall.Stat_t).Gid)
 		}()
 	}
 	group.Wait()

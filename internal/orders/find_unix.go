@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"weltaxis/internal/access"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/ordinary"
 )
 
@@ -21,9 +22,10 @@ import (
 type linkRule int
 
 const (
-	everyLink  linkRule = iota // of those who may give orders
-	linksAbove                 // root's, above the last part of the name
-	rootsLinks                 // root's
+	everyLink          linkRule = iota // of those who may give orders
+	linksAbove                         // root's, above the last part of the name
+	rootsLinks                         // root's
+	everyLinkToAFolder                 // of those who may give orders; who may write to the folder that it leads to is another matter
 )
 
 // maxLinks is how many links are followed one after the other, as the system does (path_resolution(7)).
@@ -65,7 +67,7 @@ func (t Trust) find(name string, links linkRule) (f found, err error) {
 			w.up()
 			continue
 		}
-		target, err := w.down(part, len(parts) == 0)
+		target, err := w.down(part, len(parts) == 0, links == everyLinkToAFolder)
 		if err != nil {
 			return found{}, err
 		}
@@ -75,7 +77,7 @@ func (t Trust) find(name string, links linkRule) (f found, err error) {
 		if followed++; followed > maxLinks {
 			return fail(syscall.ELOOP)
 		}
-		if links == linksAbove && len(parts) == 0 || links != everyLink && w.linkOwner != 0 {
+		if links == linksAbove && len(parts) == 0 || (links == linksAbove || links == rootsLinks) && w.linkOwner != 0 {
 			return found{}, &Fault{At: w.path(part), Says: "is a link", Do: "name the folder itself: --state " + target, Owner: -1, trust: t}
 		}
 		if filepath.IsAbs(target) {
@@ -139,7 +141,7 @@ func (w *way) toRoot() {
 }
 
 // down goes one part further: into a folder, to a file where it is the last one, or it gives where a link leads.
-func (w *way) down(part string, last bool) (target string, err error) {
+func (w *way) down(part string, last, loose bool) (target string, err error) {
 	fail := func(errno error) error { return &fs.PathError{Op: "open", Path: w.path(part), Err: errno} }
 	if w.last != "" {
 		return "", fail(syscall.ENOTDIR)
@@ -168,6 +170,12 @@ func (w *way) down(part string, last bool) (target string, err error) {
 		}
 		name := w.path(part)
 		w.open, w.parts = append(w.open, fd), append(w.parts, part)
+		if last && loose {
+			if !w.trust.has(stat.Uid) {
+				return "", &Fault{At: name, Says: "belongs to " + identity.Name(int(stat.Uid)), Owner: int(stat.Uid), trust: w.trust}
+			}
+			return "", nil
+		}
 		return "", w.check(fd, name, !last)
 	}
 	if !last {

@@ -15,6 +15,7 @@ const (
 	everyLink linkRule = iota
 	linksAbove
 	rootsLinks
+	everyLinkToAFolder
 )
 
 type found struct{ name string }

@@ -156,17 +156,48 @@ func (t Trust) Read(name string, most int64) ([]byte, error) {
 // Read is that by the trust in whoever runs this program.
 func Read(name string, most int64) ([]byte, error) { return Own().Read(name, most) }
 
-// ReadNamed is all of a file that somebody names who gives orders, of at most so many bytes: as whoever started this program where the
-// file could give orders itself, and else as whom the program acts as.
+// ReadNamed is all of a file that those name who give orders, of at most so many bytes: as whom this program acts, and where that user may not
+// read it, as whoever started it, if the file holds.
 func ReadNamed(name string, most int64) ([]byte, error) {
-	if _, acts := identity.Acting(); acts {
-		data, err := Own().Read(name, most)
-		var fault *Fault
-		if !errors.As(err, &fault) {
-			return data, err
+	data, err := ordinary.Read(name, most)
+	if _, acts := identity.Acting(); acts && errors.Is(err, fs.ErrPermission) {
+		if data, err := Own().Read(name, most); err == nil {
+			return data, nil
 		}
 	}
-	return ordinary.Read(name, most)
+	return data, err
+}
+
+// ReadFolder is what lies in a folder that those name who give orders, sorted, likewise.
+func ReadFolder(name string) (entries []os.DirEntry, err error) {
+	entries, err = os.ReadDir(name)
+	if _, acts := identity.Acting(); !acts || !errors.Is(err, fs.ErrPermission) {
+		return entries, err
+	}
+	if _, wrong := Own().Check(name); wrong != nil {
+		return entries, err
+	}
+	err = identity.AsCaller(func() (err error) {
+		entries, err = os.ReadDir(name)
+		return err
+	})
+	return entries, err
+}
+
+// AsOwner does something with a file or a folder of a server's or a runtime's own: as whoever started this program where that holds, which
+// may not be there yet, and else as whom it acts as.
+func AsOwner(name string, do func() error) error {
+	if _, acts := identity.Acting(); !acts {
+		return do()
+	}
+	_, err := Own().Check(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, err = Own().Check(filepath.Dir(name))
+	}
+	if err != nil {
+		return do()
+	}
+	return identity.AsCaller(do)
 }
 
 // Check holds a file or a folder against the rule. It gives its name with links resolved, by which it may then be opened.
@@ -184,6 +215,24 @@ func (t Trust) Check(name string) (resolved string, err error) {
 		return "", err
 	}
 	return resolved, nil
+}
+
+// Holder is whose a folder is that has a tree in it, of another than root where anybody else could exchange it: then the owner of the first
+// folder on the way that is not root's. The error is a *Fault where a third could.
+func Holder(name string) (uid int, err error) {
+	err = identity.AsCaller(func() error {
+		var fault *Fault
+		found, err := In(0).find(name, everyLinkToAFolder)
+		if errors.As(err, &fault) && fault.Owner > 0 {
+			uid = fault.Owner
+			found, err = In(uid).find(name, everyLinkToAFolder)
+		}
+		if err == nil {
+			found.close()
+		}
+		return err
+	})
+	return uid, err
 }
 
 // TempDir is the folder for what is needed for a moment: that of the environment where it may be passed through, or else the system's.

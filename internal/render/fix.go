@@ -30,6 +30,7 @@ var (
 // Plan writes what would be done, grouped by risk, each change in its place.
 func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	fmt.Fprintf(p, "%s\n", bold.Render("What would put "+Safe(site)+" right"))
+	p.madeAs(plan)
 	if len(plan.Changes) == 0 {
 		fmt.Fprintln(p, "Nothing deviates that anything could be done about.")
 		return
@@ -70,6 +71,13 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 		p.block(0, "", 0, "What is told to "+report.List(unloaded)+" counts only when it is read again: add --reload, or do it in the server's own way.", plain)
 	}
 	p.block(0, "", 0, "--write makes the safe ones; --write --allow visible those that are noticed too. A disruptive one is named, with --allow disruptive. weltaxis undo takes all of it back.", quiet)
+}
+
+// madeAs says as whom changes are made, where that is not whoever asks for them.
+func (p Sheet) madeAs(plan *fix.Plan) {
+	if plan.As != "" {
+		p.block(0, "", 0, "Made as "+Safe(plan.As)+"; what servers are told in files that are root's alone, as root.", quiet)
+	}
 }
 
 // titled heads a change: its number, what came of it, and what it is about.

@@ -27,6 +27,7 @@ func ShutPlan(p Sheet, s *report.Shut, plan *fix.Plan) {
 	if !s.Lock && !s.Open {
 		p.block(0, "", 0, "It is to be back on "+s.Until.Format("2 January 2006, 15:04 MST")+" (--until says another time).", plain)
 	}
+	p.madeAs(plan)
 	made := false
 	for _, title := range s.Back {
 		p.block(2, "taken back", 12, Safe(title), plain)

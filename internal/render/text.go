@@ -27,7 +27,7 @@ const (
 
 // Text writes the report a person reads.
 func Text(p Sheet, r *report.Report, detail Detail) {
-	p.head(r)
+	p.head(r, detail)
 	p.news(r)
 	p.first(r)
 	if len(r.Words.First) > 0 {
@@ -60,10 +60,13 @@ func Text(p Sheet, r *report.Report, detail Detail) {
 }
 
 // head says whose site it is, whether it is there, where was looked and how it stands.
-func (p Sheet) head(r *report.Report) {
+func (p Sheet) head(r *report.Report, detail Detail) {
 	p.title(r)
 	p.block(0, "", 0, Safe(r.Words.There), plain)
 	p.block(0, "", 0, Safe(r.Words.Looked), plain)
+	if as := r.Words.As; as != "" && (as != "root" || detail == Full) { // what is root's own is read as root by nobody's surprise
+		p.block(0, "", 0, "Read as "+Safe(as)+".", plain)
+	}
 	p.block(0, "", 0, r.Words.Stands, bold)
 }
 

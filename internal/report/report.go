@@ -26,10 +26,11 @@ type Report struct {
 
 // Words are what a person is told, in the order in which they are told it.
 type Words struct {
-	There   string   `json:"there"`  // whether the site answers
-	Looked  string   `json:"looked"` // where was looked
-	Stands  string   `json:"stands"` // how it stands, in counts
-	First   []First  `json:"first"`  // what to do first, three at most
+	There   string   `json:"there"`        // whether the site answers
+	Looked  string   `json:"looked"`       // where was looked
+	As      string   `json:"as,omitempty"` // the user that it was read as, where root looked
+	Stands  string   `json:"stands"`       // how it stands, in counts
+	First   []First  `json:"first"`        // what to do first, three at most
 	Entries []Entry  `json:"entries"`
 	Unseen  []Unseen `json:"unseen"` // why rules were not judged
 	// Lacking is the one thing that would let most of the rest be judged; "" when all was.
@@ -57,7 +58,7 @@ func New(r *audit.Result) *Report {
 	for _, e := range r.Entries() {
 		w.Entries = append(w.Entries, entry(r, e))
 	}
-	w.First = first(r)
+	w.First, w.As = first(r), r.Snapshot.As
 	w.News, w.Other, w.Due = []News{}, []string{}, due(r)
 	w.Unseen, w.Lacking, w.Gaps = unseen(r), lacking(r), gaps(r)
 	w.Accepted, w.Lapsed, w.Astray = accepted(r), lapsed(r), astray(r)

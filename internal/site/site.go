@@ -27,7 +27,6 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/strict"
 )
 
@@ -168,7 +167,7 @@ func (s *Secret) UnmarshalNode(n strict.Node) error {
 // Reveal gives the secret itself, "" for one that is not written.
 func (s *Site) Reveal(secret Secret) (string, error) {
 	if file, is := strings.CutPrefix(secret.Stands, "file:"); is {
-		data, err := ordinary.Read(s.Resolve(file), maxFile)
+		data, err := orders.ReadNamed(s.Resolve(file), maxFile)
 		if err != nil {
 			return "", s.ErrorAt(secret.Pos, "the secret's file %s cannot be read", file)
 		}
@@ -722,6 +721,17 @@ func (s *Site) Resolve(path string) string {
 		return filepath.Clean(path)
 	}
 	return filepath.Join(s.Dir, path)
+}
+
+// Roots are the folders that hold the site's own files, as they can be opened; of the settings first.
+func (s *Site) Roots() (roots []string) {
+	if set := s.Sources.Settings; set != nil && set.Root != "" {
+		roots = append(roots, s.Resolve(set.Root))
+	}
+	if f := s.Sources.Files; f != nil {
+		roots = append(roots, s.Resolve(f.Root))
+	}
+	return roots
 }
 
 // Accepted lists the acceptances as facts.

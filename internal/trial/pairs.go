@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 )
 
@@ -95,7 +96,7 @@ func privateKey(packed []byte) (key crypto.Signer, known bool) {
 }
 
 func read(name string) (data []byte, says, left string) {
-	data, err := ordinary.Read(name, maxPEM)
+	data, err := orders.ReadNamed(name, maxPEM)
 	var kind *ordinary.Error
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

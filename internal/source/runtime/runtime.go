@@ -19,7 +19,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/facts"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/progress"
 )
 
@@ -62,7 +62,7 @@ func ReadWith(files map[string][]byte, folder string, module bool) *Config {
 		}
 	}
 	for _, scan := range []string{"conf.d", "php.d"} {
-		entries, err := os.ReadDir(filepath.Join(folder, scan))
+		entries, err := orders.ReadFolder(filepath.Join(folder, scan))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			c.unread = c.gap(filepath.Join(folder, scan), err)
 		}
@@ -102,7 +102,7 @@ func (c *Config) bytes(file string) ([]byte, error) {
 	if data, changed := c.might[file]; changed {
 		return data, nil
 	}
-	return ordinary.Read(file, maxFile)
+	return orders.ReadNamed(file, maxFile)
 }
 
 func (c *Config) read(file string) {

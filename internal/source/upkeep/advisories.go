@@ -25,6 +25,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 )
 
@@ -221,7 +222,7 @@ func (s *searching) each(ctx context.Context, count int, do func(i int, into *by
 }
 
 func (s *searching) file(name string) {
-	data, err := ordinary.Read(name, maxAdvisory)
+	data, err := orders.ReadNamed(name, maxAdvisory)
 	if err != nil {
 		s.unread(name, facts.Plainly(err))
 		return
@@ -395,7 +396,7 @@ func (a *affected) has(p Package) (has bool, why string) {
 		if in && known {
 			return true, ""
 		}
-		if !known && orders[Base(ecosystem)] == nil {
+		if !known && orderOf[Base(ecosystem)] == nil {
 			why = cmp.Or(why, fmt.Sprintf("the order of versions of %s is not known", cmp.Or(Base(ecosystem), "its ecosystem, which nobody names,")))
 		} else if !known {
 			why = cmp.Or(why, "its range names what is no version of "+Base(ecosystem))

@@ -13,9 +13,9 @@ import (
 	deb "github.com/knqyf263/go-deb-version"
 )
 
-// orders are the ecosystems of the OSV schema (§ affected[].package.ecosystem) of whose versions the order is known, and how two
+// orderOf are the ecosystems of the OSV schema (§ affected[].package.ecosystem) of whose versions the order is known, and how two
 // are compared.
-var orders = map[string]func(a, b string) (int, bool){
+var orderOf = map[string]func(a, b string) (int, bool){
 	"Packagist": packagist, "npm": semantic, "crates.io": semantic, "Go": semantic, "Hex": semantic, "Pub": semantic, "SemVer": semantic,
 	"PyPI": pypi, "RubyGems": rubyGems, "Debian": debian, "Ubuntu": debian,
 }
@@ -23,7 +23,7 @@ var orders = map[string]func(a, b string) (int, bool){
 // Ecosystems are those of whose versions the order is known.
 func Ecosystems() []string {
 	var names []string
-	for name := range orders {
+	for name := range orderOf {
 		names = append(names, name)
 	}
 	slices.Sort(names)
@@ -42,7 +42,7 @@ const maxVersion = 200
 // Compare compares two versions by the order of their ecosystem: it is below 0 when a is the earlier one. Known is false for an
 // ecosystem whose order is not known, and for what is no version of it.
 func Compare(ecosystem, a, b string) (order int, known bool) {
-	compare, there := orders[Base(ecosystem)]
+	compare, there := orderOf[Base(ecosystem)]
 	a, b = strings.TrimSpace(a), strings.TrimSpace(b)
 	if !there || a == "" || b == "" || len(a) > maxVersion || len(b) > maxVersion {
 		return 0, false

@@ -28,6 +28,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/ordinary"
 )
 
@@ -77,7 +78,7 @@ func ReadSums(place, name, version string) (*Sums, error) {
 		}
 		place = file
 	}
-	data, err := ordinary.Read(place, maxSums)
+	data, err := orders.ReadNamed(place, maxSums)
 	if err != nil {
 		return nil, fmt.Errorf("the checksums %s: %w", place, facts.Plainly(err))
 	}

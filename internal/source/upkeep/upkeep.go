@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"weltaxis/internal/facts"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/strict"
 )
 
@@ -92,7 +92,7 @@ func ReadVersions(place string) (*Versions, error) {
 }
 
 func (v *Versions) read(file string) error {
-	data, err := ordinary.Read(file, maxList)
+	data, err := orders.ReadNamed(file, maxList)
 	if err != nil {
 		return fmt.Errorf("the list of versions %s: %w", file, facts.Plainly(err))
 	}
@@ -115,7 +115,7 @@ func (v *Versions) read(file string) error {
 			return wrong(strict.Pos{}, "components: %s: nothing is said of it", name)
 		}
 		c.Order, c.file, c.of = cmp.Or(c.Order, list.Order), file, list.Of.Time
-		if c.Order != "" && orders[Base(c.Order)] == nil {
+		if c.Order != "" && orderOf[Base(c.Order)] == nil {
 			return wrong(c.Pos, "components: %s: order: %q is none that is known; known are %s", name, c.Order, strings.Join(Ecosystems(), ", "))
 		}
 		said := 0
@@ -177,7 +177,7 @@ func (v *Versions) StateOf(names []string, version, ecosystem string, now time.T
 		return State{}
 	}
 	s := State{Listed: true, Origin: facts.Origin{File: c.file, Line: c.Pos.Line}, Of: c.of, Order: cmp.Or(c.Order, ecosystem), Withdrawn: c.Withdrawn.Time, Because: c.Because, Excludes: c.Excludes}
-	s.Ordered = orders[Base(s.Order)] != nil
+	s.Ordered = orderOf[Base(s.Order)] != nil
 	branches := c.branches()
 	for _, b := range branches {
 		for _, r := range b.releases {
