@@ -270,7 +270,7 @@ var attacks = map[string]struct {
 		command := exec.Command("script", "-qec", a.bin+" audit site --offline", "/dev/null")
 		command.Dir, command.Env = a.dir, append([]string{"HOME=" + filepath.Join(a.dir, "home")}, a.env...)
 		out, _ := command.CombinedOutput()
-		a.said = regexp.MustCompile("\x1b\\[[0-9;]*m").ReplaceAllString(string(out), "")
+		a.said = regexp.MustCompile("\x1b\\[[0-9;]*[mK]").ReplaceAllString(string(out), "") // its colours, and its line of progress
 		return a.asRoot()
 	}, ""},
 	"a home in which a file waits for a writer": {func(a *attack) bool {
