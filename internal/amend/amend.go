@@ -19,6 +19,7 @@ import (
 	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/server/answer"
+	"weltaxis/internal/tree"
 )
 
 // A World gives what servers make of addresses, with some files as they might be.
@@ -146,11 +147,8 @@ func readable(s *server.Source, gaps []facts.Gap) error {
 
 // Real is the name of a file in full, with its links followed.
 func Real(path string) string {
-	if resolved, err := filepath.EvalSymlinks(path); err == nil {
-		path = resolved
-	}
-	if absolute, err := filepath.Abs(path); err == nil {
-		return absolute
+	if real, err := tree.Machine().Real(tree.Full(path)); err == nil {
+		return filepath.Join("/", filepath.FromSlash(real))
 	}
 	return path
 }

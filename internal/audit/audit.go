@@ -61,7 +61,7 @@ type Options struct {
 	// Pictures keeps those that pages are shared with, small.
 	Pictures bool
 	// Room tells how much room is left where a folder lies; nil to ask the system.
-	Room func(folder string) (tree.Space, error)
+	Room func() (tree.Space, error)
 	// Lookup and Dial find the addresses of names and connect to them; nil for the system's ways.
 	Lookup live.Lookup
 	Dial   live.Dialer

@@ -1,11 +1,13 @@
 package audit
 
 import (
-	"os"
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/tree"
 )
 
 // backups holds what the content system says of its back-ups against the folder of the site: where they lie, and, of those within
@@ -19,6 +21,8 @@ func (ask *Request) backups(seen *facts.Seen) {
 		return
 	}
 	root, public := ask.root(), ask.public()
+	in, _ := tree.Open(root) // without one, nothing lies within
+	defer in.Close()
 	kept, newest, at := 0, int64(0), facts.Origin{File: "the list of back-ups"}
 	for i := range records {
 		r := &records[i]
@@ -28,8 +32,8 @@ func (ask *Request) backups(seen *facts.Seen) {
 			if public == "." || strings.HasPrefix(filepath.ToSlash(below)+"/", public+"/") {
 				lies = "served"
 			}
-			_, err := os.Lstat(filepath.Join(root, below))
-			there = !os.IsNotExist(err)
+			_, err := in.Lstat(below)
+			there = !errors.Is(err, fs.ErrNotExist)
 			r.Values["there"], r.Values["lies"] = facts.BoolOf(there), facts.TextOf(facts.Words, lies)
 			if public == "" {
 				delete(r.Values, "lies")

@@ -2,14 +2,12 @@ package audit
 
 import (
 	"fmt"
-	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/tree"
 )
 
 // traces looks for what page caches leave in an installation, as the dialect knows them: it takes the files from one source, the
@@ -19,6 +17,11 @@ func (ask *Request) traces(seen *facts.Seen) {
 		return
 	}
 	seen.Traces = []facts.Trace{}
+	in := tree.Files(nil)
+	if f := ask.Site.Sources.Files; f != nil {
+		in, _ = tree.Open(ask.Site.Resolve(f.Root)) // in one that cannot be opened nothing lies
+		defer in.Close()
+	}
 	extensions, read := seen.Records[facts.ListExtensions]
 	for _, c := range ask.Dialect.PageCaches {
 		active := ""
@@ -31,10 +34,10 @@ func (ask *Request) traces(seen *facts.Seen) {
 		add := func(kind, path string, at facts.Origin) {
 			seen.Traces = append(seen.Traces, facts.Trace{Extension: c.Extension, Kind: kind, Path: path, At: at, Active: active})
 		}
-		if f := ask.Site.Sources.Files; f != nil {
-			for kind, names := range map[string][]string{"file": c.Files, "folder": c.Folders} {
+		if in != nil {
+			for kind, names := range map[string][]string{tree.File: c.Files, tree.Folder: c.Folders} {
 				for _, name := range names {
-					if mode := lies(ask.Site.Resolve(f.Root), name, kind == "folder"); mode != "" {
+					if mode := lies(in, name, kind); mode != "" {
 						add(kind, path.Clean(name), facts.Origin{Path: path.Clean(name), Mode: mode})
 					}
 				}
@@ -50,17 +53,12 @@ func (ask *Request) traces(seen *facts.Seen) {
 }
 
 // lies tells whether a file or a folder lies below a root, by its mode; "" when none does. What a link leads to is not looked at.
-func lies(root, name string, folder bool) (mode string) {
-	below, err := os.OpenRoot(root)
-	if err != nil {
+func lies(in tree.Files, name, kind string) (mode string) {
+	e, err := in.Lstat(name)
+	if err != nil || e.Kind != kind {
 		return ""
 	}
-	defer below.Close()
-	stat, err := below.Lstat(filepath.FromSlash(path.Clean(name)))
-	if err != nil || stat.IsDir() != folder || stat.Mode()&fs.ModeSymlink != 0 {
-		return ""
-	}
-	return fmt.Sprintf("%04o", stat.Mode().Perm())
+	return fmt.Sprintf("%04o", e.Mode&0o777)
 }
 
 // relied joins the modules of the runtime with the settings: those that are switched on, and rely on one that is not loaded.

@@ -4,10 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/url"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -22,7 +20,6 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/files"
@@ -31,6 +28,7 @@ import (
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/settings"
 	"weltaxis/internal/store"
+	"weltaxis/internal/tree"
 )
 
 // A Step looks at one side of a site, or at a part of it. It judges nothing and knows no other step.
@@ -162,24 +160,21 @@ func (ask *Request) lying() (lying []live.Leaky, configs []string) {
 	if ask.Site.Sources.Files == nil {
 		return nil, configs
 	}
-	tree := Tree(ask.Site, ask.Dialect, ask.Hints)
-	root, err := os.OpenRoot(tree.Root)
+	in, err := tree.Open(ask.Site.Resolve(ask.Site.Sources.Files.Root))
 	if err != nil {
 		return nil, configs
 	}
-	defer root.Close()
+	defer in.Close()
 	public := ask.public()
 	for _, file := range ask.Hints[facts.ExposedHint] {
 		below, served := strings.CutPrefix(file, public+"/")
 		if public == "." {
 			below, served = file, true
 		}
-		opened, err := ordinary.OpenIn(root, filepath.FromSlash(file))
-		if !served || err != nil {
+		if !served {
 			continue
 		}
-		head, err := io.ReadAll(io.LimitReader(opened, live.HeadBytes))
-		if opened.Close(); err == nil {
+		if head, err := tree.Head(in, file, live.HeadBytes); err == nil {
 			lying = append(lying, live.Leaky{Path: "/" + below, File: file, Kind: cmp.Or(secretWords[matcher.Role(file, matcher.Folder(path.Dir(file)))], "a database, key, log or the like"), Head: head})
 		}
 	}
@@ -230,11 +225,11 @@ func (ask *Request) stage() string { return cmp.Or(ask.Options.Stage, ask.Site.S
 // server's configuration does, or else what the paths tell at which it has files.
 func Tree(s *site.Site, d *dialect.Dialect, hints facts.Hints) *files.Source {
 	f := s.Sources.Files
-	tree := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: hints[facts.ServedPathHint], WebUser: s.Said("web_user"), Shared: s.Said("hosting") == "shared"}
-	if tree.Public == "" {
-		tree.Public = publicBelow(tree.Root, hints.First(facts.PublicHint))
+	source := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: hints[facts.ServedPathHint], WebUser: s.Said("web_user"), Shared: s.Said("hosting") == "shared"}
+	if source.Public == "" {
+		source.Public = publicBelow(source.Root, hints.First(facts.PublicHint))
 	}
-	return tree
+	return source
 }
 
 // publicBelow is the folder below a root that is served, "." for all of it; "" when the served one is not below it.
@@ -242,20 +237,16 @@ func publicBelow(root, served string) string {
 	if served == "" {
 		return ""
 	}
-	real := func(name string) string {
-		if absolute, err := filepath.Abs(name); err == nil {
-			name = absolute
-		}
-		if followed, err := filepath.EvalSymlinks(name); err == nil {
-			name = followed
-		}
-		return name
-	}
-	rel, err := filepath.Rel(real(root), real(served))
-	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
+	in, err := tree.Open(root)
+	if err != nil {
 		return ""
 	}
-	return filepath.ToSlash(rel)
+	defer in.Close()
+	below, err := tree.Within(in, served)
+	if err != nil {
+		return ""
+	}
+	return below
 }
 
 // whereServer is where the configuration of the web server is looked for.

@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path"
@@ -19,8 +19,8 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/source/upkeep"
+	"weltaxis/internal/tree"
 )
 
 // Until when lists count: an older one knows of what is out of date, and nothing of what came since.
@@ -153,15 +153,15 @@ const maxManifest = 32 << 20
 
 // libraries are what package managers have put below the root, and wrote down.
 func (ask *Request) libraries() (parts []facts.Part) {
-	root, err := os.OpenRoot(ask.root())
-	if ask.root() == "" || err != nil {
+	in, err := tree.Open(ask.root())
+	if err != nil {
 		return nil
 	}
-	defer root.Close()
+	defer in.Close()
 	for _, folder := range []string{".", ask.public()} {
 		for _, m := range manifests {
 			name := path.Join(folder, m.file)
-			data, err := ordinary.ReadIn(root, filepath.FromSlash(name), maxManifest)
+			data, err := tree.Read(in, name, maxManifest)
 			if err != nil {
 				continue
 			}
@@ -508,11 +508,14 @@ func mismatch(of string, p facts.Part) (string, bool) {
 
 // hold holds the files below a folder of the root against a list.
 func (l *looking) hold(ctx context.Context, root, base string, list *upkeep.Sums) (*upkeep.Held, error) {
-	below, err := os.OpenRoot(filepath.Join(root, filepath.FromSlash(base)))
+	in, err := tree.Open(root)
 	if err != nil {
 		return nil, err
 	}
-	defer below.Close()
+	defer in.Close()
+	if err := tree.IsFolder(in, base); err != nil {
+		return nil, err
+	}
 	matcher := dialect.NewMatcher(l.Dialect)
 	passed := func(name string) bool {
 		name = path.Join(base, name)
@@ -520,25 +523,20 @@ func (l *looking) hold(ctx context.Context, root, base string, list *upkeep.Sums
 		return slices.Contains([]string{dialect.Config, dialect.Override, dialect.Uploads, dialect.Cache, dialect.Temporary}, matcher.Role(name, folder)) ||
 			slices.Contains([]string{dialect.Uploads, dialect.Cache, dialect.Temporary}, folder)
 	}
-	gone := func(name string) bool { return plainFiles.MatchString(name) || l.removed(root, path.Join(base, name)) }
+	gone := func(name string) bool { return plainFiles.MatchString(name) || l.removed(in, path.Join(base, name)) }
 	suspect := func(name string) bool {
 		if programEndings.MatchString(name) {
 			return true
 		}
-		file, err := ordinary.OpenIn(below, filepath.FromSlash(name))
-		if err != nil {
-			return false
-		}
-		defer file.Close()
-		head, _ := io.ReadAll(io.LimitReader(file, 64))
+		head, _ := tree.Head(in, path.Join(base, name), 64)
 		return programHeads.Match(head)
 	}
-	return list.Hold(ctx, below, base != ".", passed, gone, suspect)
+	return list.Hold(ctx, in, base, base != ".", passed, gone, suspect)
 }
 
 // removed tells whether a file is missing because all of the extension or theme is that it belonged to, or because it is of what the
 // system is set up with.
-func (l *looking) removed(root, name string) bool {
+func (l *looking) removed(files tree.Files, name string) bool {
 	if l.Dialect == nil {
 		return false
 	}
@@ -556,7 +554,7 @@ func (l *looking) removed(root, name string) bool {
 		if !is || !below {
 			continue
 		}
-		if _, err := os.Lstat(filepath.Join(root, filepath.FromSlash(before+of))); os.IsNotExist(err) {
+		if _, err := files.Lstat(before + of); errors.Is(err, fs.ErrNotExist) {
 			return true
 		}
 	}
@@ -579,16 +577,22 @@ func (ask *Request) stray(seen *facts.Seen) {
 			known[ask.Dialect.PartFolder(kind, r.Subject())] = true
 		}
 	}
+	files, err := tree.Open(root)
+	if err != nil {
+		seen.AddGap(facts.GapOf(facts.Files, "the folder "+root, err, facts.FilesStray.Name))
+		return
+	}
+	defer files.Close()
 	stray := []string{}
 	for _, pattern := range ask.Dialect.Parts.Folders {
 		in, _, _ := strings.Cut(path.Clean(pattern), "{name}")
-		entries, err := os.ReadDir(filepath.Join(root, filepath.FromSlash(in)))
-		if err != nil && !os.IsNotExist(err) {
+		entries, err := files.ReadDir(in)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			seen.AddGap(facts.GapOf(facts.Files, "the folder "+in, err, facts.FilesStray.Name))
 			return
 		}
 		for _, entry := range entries {
-			if name := path.Join(in, entry.Name()); entry.IsDir() && !known[name] && holdsProgram(filepath.Join(root, filepath.FromSlash(name))) {
+			if name := entry.Path; entry.Kind == tree.Folder && !known[name] && holdsProgram(files, name) {
 				stray = append(stray, name)
 			}
 		}
@@ -596,23 +600,26 @@ func (ask *Request) stray(seen *facts.Seen) {
 	slices.Sort(stray)
 	at := facts.Origin{Path: "."}
 	if len(stray) > 0 {
-		at = facts.Origin{Path: stray[0], Mode: lies(root, stray[0], true)}
+		at = facts.Origin{Path: stray[0], Mode: lies(files, stray[0], tree.Folder)}
 	}
 	seen.Add(facts.FilesStray.Reading(slices.Compact(stray), at))
 }
 
 // holdsProgram tells whether a program or a style lies in a folder, not far below: an empty one is nothing that could be run.
-func holdsProgram(folder string) bool {
-	for _, pattern := range []string{"*", "*/*", "*/*/*"} {
-		found, _ := filepath.Glob(filepath.Join(globbed.Replace(folder), pattern))
-		if slices.ContainsFunc(found, func(name string) bool { return programEndings.MatchString(name) || strings.HasSuffix(name, ".css") }) {
-			return true
+func holdsProgram(files tree.Files, folder string) (holds bool) {
+	_ = tree.Visit(files, folder, func(e tree.Entry, err error) error {
+		switch deep := strings.Count(e.Path, "/") - strings.Count(folder, "/"); {
+		case err != nil, e.Path == folder:
+		case programEndings.MatchString(e.Path) || strings.HasSuffix(e.Path, ".css"):
+			holds = true
+			return fs.SkipAll
+		case e.Kind == tree.Folder && deep >= 3:
+			return fs.SkipDir
 		}
-	}
-	return false
+		return nil
+	})
+	return holds
 }
-
-var globbed = strings.NewReplacer(`*`, `\*`, `?`, `\?`, `[`, `\[`, `\`, `\\`)
 
 // strangeStays is for how long a program file that nothing explains is told of.
 const strangeStays = 30 * 24 * time.Hour

@@ -3,7 +3,13 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
 	"os/exec"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -19,7 +25,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {}, "width": {},
+		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},
@@ -29,21 +35,21 @@ var (
 		"site":            {"announce", "facts", "orders", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "orders", "query", "strict", "nearest"},
 		"baseline":        {"facts", "orders", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format", "orders", "ordinary", "query"},
+		"store":           {"facts", "dialect", "format", "orders", "query", "tree"},
 		"source/settings": {"facts", "dialect", "store"},
-		"source/files":    {"access", "facts", "dialect", "progress", "tree"},
+		"source/files":    {"access", "facts", "dialect", "ordinary", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"ordinary", "orders"},
 
-		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer"},
-		"source/upkeep":        {"facts", "ordinary", "strict", "orders"},
-		"source/runtime":       {"facts", "ordinary", "progress", "orders"},
-		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache"},
-		"source/server/answer": {"caching", "facts", "ordinary"},
+		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer", "tree"},
+		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
+		"source/runtime":       {"facts", "ordinary", "progress", "orders", "tree"},
+		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
+		"source/server/answer": {"caching", "facts", "tree"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"source/server/answer"}, // for tests alone
-		"discover":             {"facts", "dialect", "format", "ordinary", "progress", "store", "source/settings"},
+		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
 		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
@@ -110,6 +116,100 @@ func TestTheTableOfLayersCanFail(t *testing.T) {
 		{"weltaxis/internal/newcomer", nil}, {"weltaxis/internal/facts", []string{"fmt", "weltaxis/internal/nearest"}},
 		{"weltaxis/internal/source/live", []string{"weltaxis/internal/facts", "weltaxis/internal/source/files"}},
 		{"weltaxis/internal/fix", []string{"weltaxis/internal/render"}}, {"weltaxis/internal/audit", []string{"github.com/spf13/cobra"}}}))
+}
+
+// opens are the files of the core, besides the package tree, that open, look at or change something on the disk, with what that is. None of
+// it is a site's: all that is read or changed of a site goes by tree.Files.
+var opens = map[string]string{
+	"identity/accounts.go":           "the accounts of this machine",
+	"source/files/who.go":            "the accounts of this machine",
+	"ordinary/ordinary.go":           "it opens what others name",
+	"orders/orders.go":               "what gives orders",
+	"orders/find_unix.go":            "what gives orders",
+	"orders/find_linux.go":           "what gives orders",
+	"orders/find_bsd.go":             "what gives orders",
+	"orders/find_windows.go":         "what gives orders",
+	"orders/program.go":              "programs",
+	"site/site.go":                   "whether what a site file names is there",
+	"announce/announce.go":           "the state folder",
+	"history/history.go":             "the state folder",
+	"pace/run.go":                    "the state folder",
+	"fix/journal.go":                 "the state folder",
+	"directives/directives.go":       "the server's own configuration",
+	"source/server/server.go":        "the packages of this machine",
+	"source/runtime/version.go":      "the packages of this machine",
+	"source/runtime/find.go":         "the runtime's own configuration",
+	"source/runtime/pool.go":         "the runtime's own configuration",
+	"source/upkeep/upkeep.go":        "a list that the site file names",
+	"source/upkeep/advisories.go":    "a list that the site file names",
+	"source/upkeep/sums.go":          "a list that the site file names",
+	"source/upkeep/fetch.go":         "a list that was fetched, in a private folder",
+	"audit/upkeep.go":                "a list that the site file names, or one that was fetched, in a private folder",
+	"store/hands_linux.go":           "what this process has open",
+	"store/sqlite.go":                "a private copy of a database",
+	"store/server.go":                "the sockets of servers",
+	"fix/told.go":                    "how this machine was started",
+	"confine/confine.go":             "a room for a test, which is private",
+	"confine/confine_linux.go":       "a room for a test, which is private",
+	"confine/confine_other.go":       "a room for a test, which is private",
+	"width/measure.go":               "it makes a table of the program's own",
+	"source/server/ground/ground.go": "for tests alone",
+	"source/server/ground/cases.go":  "for tests alone",
+	"servertest/databases.go":        "for tests alone",
+	"servertest/nginx.go":            "for tests alone",
+	"servertest/page.go":             "for tests alone",
+	"servertest/process.go":          "for tests alone",
+	"tree/treetest/treetest.go":      "for tests alone",
+}
+
+// opening is what opens, looks at or changes something by its name.
+var opening = map[string]string{
+	"os":       "Open OpenFile ReadFile Stat Lstat ReadDir Readlink OpenRoot OpenInRoot Create CreateTemp WriteFile Rename Remove RemoveAll Chmod Chown Lchown Mkdir MkdirAll MkdirTemp Symlink Link Truncate Chtimes DirFS CopyFS Chdir",
+	"filepath": "Walk WalkDir EvalSymlinks Glob", "ordinary": "Read Open OpenIn Checked",
+	"unix":    "Open Openat Openat2 Stat Lstat Fstatat Statx Rename Renameat Renameat2 Unlink Unlinkat Mkdir Mkdirat Chmod Fchmodat Chown Lchown Fchownat Symlink Link Linkat Statfs Mount Getxattr Lgetxattr Setxattr",
+	"syscall": "Open Openat Stat Lstat Fstatat Rename Renameat Unlink Mkdir Chmod Chown Lchown Symlink Link Statfs Mount Getxattr Setxattr",
+}
+
+// opened lists the files of a package that do that.
+func opened(t *testing.T, dir string) (files map[string][]string) {
+	t.Helper()
+	files = map[string][]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, is := n.(*ast.SelectorExpr); is {
+				if of, is := s.X.(*ast.Ident); is && slices.Contains(strings.Fields(opening[of.Name]), s.Sel.Name) {
+					rel, _ := filepath.Rel(dir, name)
+					files[filepath.ToSlash(rel)] = append(files[filepath.ToSlash(rel)], of.Name+"."+s.Sel.Name)
+				}
+			}
+			return true
+		})
+		return nil
+	}))
+	return files
+}
+
+// TestNothingElseOpensWhatIsASites: a site's files are reached by tree.Files alone, or by what the table names.
+func TestNothingElseOpensWhatIsASites(t *testing.T) {
+	found := opened(t, "..")
+	require.Contains(t, found, "tree/folder.go", "the test sees what it looks for")
+	for name, calls := range found {
+		first, _, _ := strings.Cut(name, "/")
+		if slices.Contains(interfacePackages, first) || path.Dir(name) == "tree" {
+			continue
+		}
+		assert.Contains(t, opens, name, "it says %s; go by tree.Files, or say in the table what that is", calls)
+	}
+	for name := range opens {
+		assert.Contains(t, found, name, "it opens nothing any more")
+	}
 }
 
 // TestEveryStepHasAPlaceAmongTheLayers: a source is a package of its own, which knows no other.

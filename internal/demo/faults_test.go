@@ -687,8 +687,8 @@ func ofTime(n baseline.NotJudged) bool {
 }
 
 // roomLeft is so much room on the disk.
-func roomLeft(left, all, entriesLeft, entries uint64) func(string) (tree.Space, error) {
-	return func(string) (tree.Space, error) {
+func roomLeft(left, all, entriesLeft, entries uint64) func() (tree.Space, error) {
+	return func() (tree.Space, error) {
 		return tree.Space{Left: left, All: all, EntriesLeft: entriesLeft, Entries: entries}, nil
 	}
 }

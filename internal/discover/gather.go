@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,9 +14,9 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/format"
-	"weltaxis/internal/ordinary"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/store"
+	"weltaxis/internal/tree"
 )
 
 // A candidate is one stored value that may be a setting.
@@ -93,27 +92,31 @@ func (d *Draft) walk(root string) error {
 	files := 0
 	var passed []string
 	byFolder := map[string][]configFile{}
-	err := filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
+	in, err := tree.Open(root)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	err = tree.Visit(in, ".", func(e tree.Entry, err error) error {
+		rel := e.Path
 		if err != nil {
-			if full == root {
+			if rel == "." {
 				return err
 			}
 			return nil // what may not be read is no candidate
 		}
-		rel, _ := filepath.Rel(root, full)
-		rel = filepath.ToSlash(rel)
 		if files++; files > maxFiles {
 			return fs.SkipAll
 		}
-		if e.IsDir() {
+		if e.Kind == tree.Folder {
 			d.folders = append(d.folders, rel)
-			if rel != "." && (slices.Contains(foreign, strings.ToLower(e.Name())) || strings.Count(rel, "/") >= maxDepth) {
+			if rel != "." && (slices.Contains(foreign, strings.ToLower(e.Base())) || strings.Count(rel, "/") >= maxDepth) {
 				return fs.SkipDir
 			}
 			return nil
 		}
 		d.files = append(d.files, rel)
-		switch t := readConfig(full, rel, e); {
+		switch t := readConfig(in, e); {
 		case t.read:
 			byFolder[path.Dir(rel)] = append(byFolder[path.Dir(rel)], t.file)
 		case t.promises:
@@ -147,23 +150,22 @@ type tried struct {
 var configName = regexp.MustCompile(`(?i)(?:^|[._-])(?:config|configuration|conf|cfg|settings?|options?|preferences|prefs|params?|parameters|setup|defaults|site|local|env|einstellungen|konfiguration|parametres|configuracion|ajustes|impostazioni)(?:[._-]|$)`)
 
 // readConfig reads a file that may be configuration: as its ending promises, or as what it looks like.
-func readConfig(full, rel string, e fs.DirEntry) tried {
-	name := strings.ToLower(e.Name())
+func readConfig(in tree.Files, e tree.Entry) tried {
+	rel, name := e.Path, strings.ToLower(e.Base())
 	promised := formatsByEnding[path.Ext(name)]
 	if name == ".env" || strings.HasPrefix(name, ".env.") {
 		promised = "env"
 	}
 	t := tried{promises: promised != "" && promised != "script" && promised != "php" || configName.MatchString(name)}
-	stat, err := e.Info()
 	switch {
-	case err != nil || !stat.Mode().IsRegular() || stat.Size() == 0 || slices.Contains(noConfiguration, path.Ext(name)):
+	case e.Kind != tree.File || e.Size == 0 || slices.Contains(noConfiguration, path.Ext(name)):
 		t.promises = false
 		return t
-	case stat.Size() > maxConfig:
+	case e.Size > maxConfig:
 		t.because = fmt.Sprintf("it is larger than %d KiB", maxConfig>>10)
 		return t
 	}
-	data, err := ordinary.Read(full, maxConfig)
+	data, err := tree.Read(in, rel, maxConfig)
 	if err != nil {
 		t.because = err.Error()
 		return t

@@ -2,28 +2,28 @@ package discover
 
 import (
 	"bytes"
-	"io/fs"
 
 	"weltaxis/internal/dialect"
-	"weltaxis/internal/store"
+	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
 // TracesIn are the traces in a folder.
 func TracesIn(root string) dialect.Traces {
 	return dialect.Traces{Holds: func(file, text string) bool {
-		in, err := store.OpenFiles(root)
+		in, err := tree.Open(root)
 		if err != nil {
 			return false
 		}
 		defer in.Close()
-		stat, err := fs.Stat(in.FS(), file)
-		if err != nil || !stat.Mode().IsRegular() {
+		e, err := in.Stat(file)
+		if err != nil || e.Kind != tree.File {
 			return err == nil && text == ""
 		}
 		if text == "" {
 			return true
 		}
-		data, err := in.Read(file)
+		data, err := tree.Read(in, file, format.MaxBytes)
 		return err == nil && bytes.Contains(data, []byte(text))
 	}}
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -95,11 +94,11 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 		}
 		if p.FilesRoot != "" {
 			var err error
-			tree := p.Tree
-			if tree == nil {
-				tree = &files.Source{Root: p.FilesRoot, Dialect: p.Dialect}
+			source := p.Tree
+			if source == nil {
+				source = &files.Source{Root: p.FilesRoot, Dialect: p.Dialect}
 			}
-			if p.members, err = tree.Members(ctx, classes); err != nil {
+			if p.members, err = source.Members(ctx, classes); err != nil {
 				return err
 			}
 		}
@@ -110,7 +109,12 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	c.beside = p.beside(c)
 	c.Risk, c.Because, c.Noticed = c.modeChange(p.WebUser).Risk()
 	if lost := c.From.Number() &^ c.To.Number() & 0o070; lost != 0 {
-		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return tree.HasACL(path.Join(p.FilesRoot, m.Path)) }); i >= 0 {
+		in, err := tree.Open(p.FilesRoot)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return in.AccessList(m.Path) != nil }); i >= 0 {
 			c.Risk, c.Because = facts.Disruptive, c.Members[i].Path+" has an access control list, whose entries lose what the group loses (POSIX.1e)"
 		}
 	}
@@ -137,10 +141,15 @@ func (p *planning) beside(c *Change) uint32 {
 
 func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	out := Outcome{Change: c}
+	in, err := tree.Open(e.FilesRoot)
+	if err != nil {
+		return out.failed(err)
+	}
+	defer in.Close()
 	var edits []modeEdit
 	for _, m := range c.Members {
 		edit := modeEdit{Path: m.Path, From: uint32(c.From.Number()), To: uint32(c.To.Number()), UID: m.UID, GID: m.GID, Dir: m.Kind == tree.Folder}
-		is, there := mode(e.FilesRoot, edit)
+		is, there := edit.mode(in)
 		if there && is == edit.To {
 			continue // somebody has done it; it is not for undo to take back
 		}
@@ -156,7 +165,7 @@ func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	var left []string
 	out = e.journalled(out, c.logLine(), before{Modes: edits}, func() error {
 		for _, edit := range edits {
-			if err := chmod(e.FilesRoot, edit, edit.From, edit.To); err != nil {
+			if err := edit.change(in, edit.From, edit.To); err != nil {
 				left = append(left, fmt.Sprintf("%s: %s", edit.Path, facts.InWords(err)))
 			}
 			e.at("after an edit")
@@ -172,6 +181,21 @@ func applyModes(_ context.Context, e *Env, c Change) Outcome {
 	return out
 }
 
+// mode is that of the entry now; there is false when nothing of that name has one.
+func (m modeEdit) mode(in tree.Files) (is uint32, there bool) {
+	e, err := in.Lstat(m.Path)
+	return e.Mode, err == nil && e.Kind != tree.Link
+}
+
+// change gives the entry another mode, if it is the one that was planned.
+func (m modeEdit) change(in tree.Files, from, to uint32) error {
+	kind := tree.File
+	if m.Dir {
+		kind = tree.Folder
+	}
+	return in.Chmod(tree.Entry{Path: m.Path, Kind: kind, Mode: from, UID: m.UID, GID: m.GID}, to)
+}
+
 // left tells whether an entry of this mode is as the edit left it. The bits of the other question may have been taken since.
 func (m modeEdit) left(is uint32) bool {
 	if m.From&^m.To&setIDBits == 0 {
@@ -181,15 +205,20 @@ func (m modeEdit) left(is uint32) bool {
 }
 
 func revertModes(_ context.Context, e *Env, b before) (string, error) {
+	in, err := tree.Open(e.FilesRoot)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
 	var left []string
 	for _, m := range slices.Backward(b.Modes) {
-		is, there := mode(e.FilesRoot, m)
+		is, there := m.mode(in)
 		switch {
 		case there && is == m.From:
 		case !there || !m.left(is):
 			left = append(left, m.Path)
 		default:
-			if err := chmod(e.FilesRoot, m, is, is|m.From&^m.To); err != nil {
+			if err := m.change(in, is, is|m.From&^m.To); err != nil {
 				left = append(left, m.Path)
 			}
 		}

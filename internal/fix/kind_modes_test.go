@@ -15,6 +15,7 @@ import (
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/files"
+	"weltaxis/internal/tree"
 )
 
 func bits(n int64) facts.Value { return facts.NumberOf(facts.Mode, n) }
@@ -120,7 +121,14 @@ func TestTheSetUserBitIsAQuestionOfItsOwn(t *testing.T) {
 }
 
 // modeIn is the mode of a file below a root.
-func modeIn(root, name string) (uint32, bool) { return mode(root, modeEdit{Path: name}) }
+func modeIn(root, name string) (uint32, bool) {
+	in, err := tree.Open(root)
+	if err != nil {
+		return 0, false
+	}
+	defer in.Close()
+	return modeEdit{Path: name}.mode(in)
+}
 
 // TestAScriptOfModes changes what has the permissions that it had, and nothing that a link leads to.
 func TestAScriptOfModes(t *testing.T) {

@@ -101,7 +101,7 @@ func cacheSize(site *store.Installation, folder string) (size int64, err error) 
 	if in := site.Within(folder); len(in) > 0 {
 		return 0, fmt.Errorf("it is no cache alone: %s lies there", in[0])
 	}
-	root, err := store.OpenFiles(site.Root)
+	root, err := tree.Open(site.Root)
 	if err != nil {
 		return 0, err
 	}
@@ -114,35 +114,36 @@ func cacheSize(site *store.Installation, folder string) (size int64, err error) 
 		return 0, fmt.Errorf("%s is a link, and where it leads is not looked at", link)
 	}
 	matcher := dialect.NewMatcher(site.Dialect)
-	return size, fs.WalkDir(root.FS(), clean, func(name string, d fs.DirEntry, err error) error {
+	return size, tree.Visit(root, clean, func(e tree.Entry, err error) error {
+		name := e.Path
 		switch {
 		case err != nil:
 			return err
-		case name == clean || strings.HasPrefix(d.Name(), "."):
+		case name == clean || strings.HasPrefix(e.Base(), "."):
 			return nil
-		case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
+		case e.Kind == tree.Other:
 			return fmt.Errorf("it is no cache alone: %s is no file", name)
 		}
 		if role := matcher.Role(name, matcher.Folder(path.Dir(name))); role != dialect.Cache && role != dialect.Temporary {
 			return fmt.Errorf("it is no cache alone: %s is %s", name, role)
 		}
-		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
-			size += info.Size()
+		if e.Kind == tree.File {
+			size += e.Size
 		}
 		return nil
 	})
 }
 
 // linkOnTheWay is the first part of a path that is a link.
-func linkOnTheWay(root store.Files, name string) (string, error) {
+func linkOnTheWay(root tree.Files, name string) (string, error) {
 	at := ""
 	for part := range strings.SplitSeq(name, "/") {
 		at = path.Join(at, part)
-		stat, err := root.Lstat(at)
+		e, err := root.Lstat(at)
 		if err != nil {
 			return "", err
 		}
-		if stat.Mode()&fs.ModeSymlink != 0 {
+		if e.Kind == tree.Link {
 			return at, nil
 		}
 	}
@@ -165,7 +166,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	if err != nil {
 		return out.failed(err)
 	}
-	root, err := store.OpenFiles(e.Stores.Root)
+	root, err := tree.Open(e.Stores.Root)
 	if err != nil {
 		return out.failed(err)
 	}
@@ -203,14 +204,14 @@ func final(public string, size int64) string {
 }
 
 // aside is the folder below the root that what is in a cache is moved to, or why there is none.
-func (e *Env) aside(root store.Files, folder string, size int64) (aside, why string) {
+func (e *Env) aside(root tree.Files, folder string, size int64) (aside, why string) {
 	if why := final(e.Dialect.Public, size); why != "" {
 		return "", why
 	}
 	aside = path.Join(tree.Aside, fmt.Sprintf("%s-%d", e.Journal.run, e.Journal.next+1))
-	err := root.MkdirAll(aside, 0o700)
-	if err == nil {
-		err = root.Chmod(tree.Aside, 0o700)
+	err := root.Mkdir(aside, 0o700)
+	if top, lookErr := root.Lstat(tree.Aside); err == nil && lookErr == nil {
+		err = root.Chmod(top, 0o700)
 	}
 	if err == nil {
 		err = movable(root, folder, aside)
@@ -223,9 +224,9 @@ func (e *Env) aside(root store.Files, folder string, size int64) (aside, why str
 }
 
 // movable tries whether a file can be moved from one folder to another: a cache may be a file system of its own.
-func movable(root store.Files, from, to string) error {
+func movable(root tree.Files, from, to string) error {
 	const probe = ".weltaxis-probe"
-	if err := root.Change(path.Join(from, probe), nil, []byte{}, func(string) {}); err != nil {
+	if err := root.Create(path.Join(from, probe), []byte{}, func(string) {}); err != nil {
 		return err
 	}
 	err := root.Rename(path.Join(from, probe), path.Join(to, probe))
@@ -240,7 +241,7 @@ func movable(root store.Files, from, to string) error {
 const maxRounds = 100
 
 // eachIn does something with every entry of a folder that is no hidden one, until none is left.
-func eachIn(root store.Files, folder string, do func(name string) error) error {
+func eachIn(root tree.Files, folder string, do func(name string) error) error {
 	for range maxRounds {
 		names, err := namesIn(root, folder)
 		if err != nil || len(names) == 0 {
@@ -257,7 +258,7 @@ func eachIn(root store.Files, folder string, do func(name string) error) error {
 
 // moveAside takes what is in a folder, but leaves the folder and its per-folder override files. Without a place to keep
 // it, it is removed.
-func moveAside(root store.Files, folder, aside string, at func(string)) error {
+func moveAside(root tree.Files, folder, aside string, at func(string)) error {
 	return eachIn(root, folder, func(name string) error {
 		defer at("after an edit")
 		if aside == "" {
@@ -271,9 +272,15 @@ func moveAside(root store.Files, folder, aside string, at func(string)) error {
 }
 
 // namesIn are the entries of a folder that are no hidden ones, sorted.
-func namesIn(root store.Files, folder string) ([]string, error) {
-	names, err := root.Names(folder)
-	return slices.DeleteFunc(names, func(name string) bool { return strings.HasPrefix(name, ".") }), err
+func namesIn(root tree.Files, folder string) ([]string, error) {
+	entries, err := root.ReadDir(folder)
+	var names []string
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Base(), ".") {
+			names = append(names, e.Base())
+		}
+	}
+	return names, err
 }
 
 // revertPurge empties the cache of what it has kept since, and brings back what it held. Where something that visitors see
@@ -288,7 +295,7 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	if b.Call != "" {
 		return "it was emptied again", e.call(ctx, b.Call)
 	}
-	root, err := store.OpenFiles(e.Stores.Root)
+	root, err := tree.Open(e.Stores.Root)
 	if err != nil {
 		return "", err
 	}
@@ -318,7 +325,7 @@ func (e *Env) isCache(folder, call string) bool {
 }
 
 // bringBack moves what lies aside to where it was, in the place of what has come to be there under the same names.
-func bringBack(root store.Files, folder, aside string, at func(string)) error {
+func bringBack(root tree.Files, folder, aside string, at func(string)) error {
 	if _, err := root.Lstat(aside); err != nil {
 		return fmt.Errorf("what it held is not there any more: %w", err)
 	}
@@ -336,7 +343,7 @@ func bringBack(root store.Files, folder, aside string, at func(string)) error {
 }
 
 // forget removes a folder that caches were moved aside to, and the folder of all of them when it was the last.
-func forget(root store.Files, aside string) error {
+func forget(root tree.Files, aside string) error {
 	err := root.RemoveAll(aside)
 	_ = root.Remove(tree.Aside)
 	return err
@@ -344,7 +351,7 @@ func forget(root store.Files, aside string) error {
 
 // forgetExpired removes what was moved aside, by this journal or another, so long ago that nobody brings it back any more.
 func (e *Env) forgetExpired() {
-	root, err := store.OpenFiles(e.Stores.Root)
+	root, err := tree.Open(e.Stores.Root)
 	if err != nil {
 		return
 	}
@@ -384,23 +391,23 @@ func (e *Env) removeNewer(ctx context.Context, folder string, since time.Time) e
 	if _, err := cacheSize(site, folder); err != nil {
 		return err
 	}
-	root, err := store.OpenFiles(e.Stores.Root)
+	root, err := tree.Open(e.Stores.Root)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	return fs.WalkDir(root.FS(), folder, func(name string, d fs.DirEntry, err error) error {
+	return tree.Visit(root, folder, func(e tree.Entry, err error) error {
 		if err != nil {
 			return err
 		}
-		switch hidden := strings.HasPrefix(d.Name(), "."); {
-		case hidden && d.IsDir():
+		switch hidden := strings.HasPrefix(e.Base(), "."); {
+		case hidden && e.Kind == tree.Folder:
 			return fs.SkipDir
-		case hidden || d.IsDir():
+		case hidden || e.Kind == tree.Folder:
 			return nil
 		}
-		if info, err := d.Info(); err == nil && info.ModTime().After(since) {
-			return root.Remove(name)
+		if e.Changed.After(since) {
+			return root.Remove(e.Path)
 		}
 		return nil
 	})

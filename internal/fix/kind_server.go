@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"weltaxis/internal/format"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/store"
+	"weltaxis/internal/tree"
 	"weltaxis/internal/trial"
 )
 
@@ -217,8 +217,8 @@ func notWritable(file string) string {
 func showAmend(p *Plan, c Change) Shown { return p.inPlaces(c, false) }
 
 // beside opens the folder of a file and names the file in it.
-func beside(edit store.FileEdit) (store.Files, store.FileEdit, error) {
-	root, err := store.OpenFiles(filepath.Dir(edit.File))
+func beside(edit store.FileEdit) (tree.Files, store.FileEdit, error) {
+	root, err := tree.Open(filepath.Dir(edit.File))
 	edit.File = filepath.Base(edit.File)
 	return root, edit, err
 }
@@ -328,20 +328,4 @@ func scriptAmend(p *Plan, c Change) (do, undo []string) {
 		do, undo = append(do, p.scriptFile(e)), append(undo, p.scriptFile(e.Reversed().(store.FileEdit)))
 	}
 	return do, undo
-}
-
-// writable tries whether a file or a folder may be written, without writing.
-func writable(name string) error {
-	stat, err := os.Stat(name)
-	if err != nil {
-		return err
-	}
-	if stat.IsDir() {
-		return mayWrite(name)
-	}
-	f, err := os.OpenFile(name, os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	return f.Close()
 }

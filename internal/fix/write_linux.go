@@ -2,5 +2,7 @@ package fix
 
 import "golang.org/x/sys/unix"
 
-// mayWrite tells whether this user may make files in a folder.
-func mayWrite(folder string) error { return unix.Access(folder, unix.W_OK) }
+// writable tells whether a file may be written, or something made in a folder, by whom this acts as.
+func writable(name string) error {
+	return unix.Faccessat(unix.AT_FDCWD, name, unix.W_OK, unix.AT_EACCESS)
+}

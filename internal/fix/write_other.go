@@ -2,5 +2,5 @@
 
 package fix
 
-// mayWrite tells whether this user may make files in a folder; writing shows it.
-func mayWrite(string) error { return nil }
+// writable tells whether a file may be written, or something made in a folder; writing shows it.
+func writable(string) error { return nil }

@@ -11,23 +11,17 @@ import (
 	"syscall"
 )
 
-// An Error says that what a name leads to is not a file that can be read whole.
-type Error struct{ Says string }
+// An Error says that what a name leads to is not a file that can be read whole: it is no file, or too large a one.
+type Error struct {
+	Says     string
+	TooLarge bool
+}
 
 func (e *Error) Error() string { return e.Says }
 
 // Read gives all of a file of at most so many bytes. Links are followed.
 func Read(name string, most int64) ([]byte, error) {
 	file, err := Open(name)
-	if err != nil {
-		return nil, err
-	}
-	return All(file, most)
-}
-
-// ReadIn is Read below a root.
-func ReadIn(root *os.Root, name string, most int64) ([]byte, error) {
-	file, err := OpenIn(root, name)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +45,7 @@ func Checked(file *os.File, err error) (*os.File, error) {
 	}
 	stat, err := file.Stat()
 	if err == nil && !stat.Mode().IsRegular() {
-		err = &Error{"it is no ordinary file but " + kind(stat.Mode())}
+		err = &Error{Says: "it is no ordinary file but " + kind(stat.Mode())}
 	}
 	if err != nil {
 		file.Close()
@@ -75,7 +69,7 @@ func kind(mode fs.FileMode) string {
 }
 
 // All reads a file to its end, which may come later than the size says, since some files of the kernel have none, and closes it.
-func All(file *os.File, most int64) ([]byte, error) {
+func All(file fs.File, most int64) ([]byte, error) {
 	defer file.Close()
 	if stat, err := file.Stat(); err == nil && stat.Size() > most {
 		return nil, tooLarge(most)
@@ -88,5 +82,5 @@ func All(file *os.File, most int64) ([]byte, error) {
 }
 
 func tooLarge(most int64) error {
-	return &Error{fmt.Sprintf("it has more than %d bytes, which is the most that is read", most)}
+	return &Error{fmt.Sprintf("it has more than %d bytes, which is the most that is read", most), true}
 }

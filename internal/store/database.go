@@ -22,9 +22,10 @@ type database struct {
 	driver  string
 	conn    querier
 	pool    *sql.DB
-	done    func()       // ends the transaction, and lets go of the connection
-	private string       // folder of a private copy, removed at the end
-	check   func() error // whether a file is still the one that was opened
+	done    func()                                 // ends the transaction, and lets go of the connection
+	begin   func(context.Context) (*sql.Tx, error) // begins one that changes rows
+	private string                                 // folder of a private copy, removed at the end
+	check   func() error                           // whether a file is still the one that was opened
 }
 
 // A querier is a connection or a transaction.

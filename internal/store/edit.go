@@ -8,6 +8,8 @@ import (
 	"fmt"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
 // An Edit is one change in one place, worked out and not yet made. It holds what was there and what is to be there, so that
@@ -84,10 +86,10 @@ func (e RowEdit) Reversed() Edit {
 }
 
 // Nothing implements Edit.
-func (e FileEdit) Nothing() bool { return sameFile(e.Before, e.After) }
+func (e FileEdit) Nothing() bool { return tree.Same(e.Before, e.After) }
 
 // Nothing implements Edit.
-func (e DocumentEdit) Nothing() bool { return sameFile(e.Before, e.After) }
+func (e DocumentEdit) Nothing() bool { return tree.Same(e.Before, e.After) }
 
 // Nothing implements Edit.
 func (e RowEdit) Nothing() bool { return e.Old != nil && e.New != nil && *e.Old == *e.New }
@@ -124,7 +126,7 @@ func (e RowEdit) at(place string) Edit {
 }
 
 func (e FileEdit) now(_ context.Context, s *Installation) ([]byte, error) {
-	return s.files.Read(e.File)
+	return tree.Read(s.files, e.File, format.MaxBytes)
 }
 
 func (e DocumentEdit) now(ctx context.Context, s *Installation) ([]byte, error) {
@@ -133,8 +135,8 @@ func (e DocumentEdit) now(ctx context.Context, s *Installation) ([]byte, error) 
 }
 
 // Apply makes the edit. What holds the new content already is left alone; anything else but the old is ErrChanged.
-func (e FileEdit) Apply(files Files, at func(point string)) error {
-	return files.Change(e.File, e.Before, e.After, at)
+func (e FileEdit) Apply(files tree.Files, at func(point string)) error {
+	return tree.Change(files, e.File, e.Before, e.After, at)
 }
 
 func (e FileEdit) apply(_ context.Context, s *Installation) error { return e.Apply(s.files, s.at) }

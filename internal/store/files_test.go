@@ -7,20 +7,18 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
-func below(t *testing.T) (dir string, files Files) {
+func below(t *testing.T) (dir string, files tree.Files) {
 	t.Helper()
 	dir = t.TempDir()
-	files, err := OpenFiles(dir)
+	files, err := tree.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { files.Close() })
 	return dir, files
@@ -89,69 +87,6 @@ func TestAFileEditNeedsNoDialect(t *testing.T) {
 			assert.LessOrEqual(t, len(left), 1, "nothing lies beside it")
 		})
 	}
-}
-
-// TestFilesAreReadInsideTheFolderOnly, and only those that are ordinary.
-func TestFilesAreReadInsideTheFolderOnly(t *testing.T) {
-	dir, files := below(t)
-	outside := filepath.Join(t.TempDir(), "outside")
-	require.NoError(t, os.WriteFile(outside, []byte("MARKED"), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("mine"), 0o644))
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
-	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "leads-out")))
-	require.NoError(t, os.Symlink(filepath.Dir(outside), filepath.Join(dir, "folder-out")))
-	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "large"), []byte(strings.Repeat("x", format.MaxBytes+100)), 0o644))
-	for name, says := range map[string]string{"leads-out": "outside the site's root", "folder-out/outside": "outside the site's root", "../outside": "outside", "pipe": "no ordinary file",
-		"folder": "no ordinary file", "none": "no such file"} {
-		data, err := files.Read(name)
-		assert.ErrorContains(t, err, says, name)
-		assert.Empty(t, data, name)
-	}
-	data, err := files.Read("a")
-	require.NoError(t, err)
-	assert.Equal(t, "mine", string(data))
-	data, err = files.Read("large")
-	require.NoError(t, err)
-	assert.Len(t, data, format.MaxBytes+1, "one more than is taken, so that it is seen to be too large")
-	names, err := files.Names(".")
-	require.NoError(t, err)
-	assert.Equal(t, []string{"a", "folder", "folder-out", "large", "leads-out", "pipe"}, names)
-	names, err = files.Names("folder")
-	require.NoError(t, err)
-	assert.Empty(t, names)
-	for name, says := range map[string]string{"a": "it is no folder", "folder-out": "outside the site's root", "none": "no such file"} {
-		_, err := files.Names(name)
-		assert.ErrorContains(t, err, says, name)
-	}
-	for _, name := range []string{"leads-out", "folder-out/outside"} {
-		assert.Error(t, files.Change(name, []byte("MARKED"), []byte("changed"), quietly), name)
-	}
-	data, err = os.ReadFile(outside)
-	require.NoError(t, err)
-	assert.Equal(t, "MARKED", string(data))
-}
-
-// TestWithoutARootNothingIsReached.
-func TestWithoutARootNothingIsReached(t *testing.T) {
-	var none noFiles
-	_, err := none.Read("a")
-	require.ErrorIs(t, err, errNoRoot)
-	_, err = OpenFiles("")
-	require.ErrorIs(t, err, errNoRoot)
-	_, err = none.Lstat("a")
-	require.ErrorIs(t, err, errNoRoot)
-	for _, err := range []error{none.MkdirAll("a", 0o700), none.Chmod("a", 0o700), none.Rename("a", "b"), none.Remove("a"), none.RemoveAll("a")} {
-		require.ErrorIs(t, err, errNoRoot)
-	}
-	_, err = fs.ReadDir(none.FS(), ".")
-	require.Error(t, err)
-	require.NoError(t, none.Close())
-	_, err = none.Names("a")
-	require.ErrorIs(t, err, errNoRoot)
-	_, err = PlanLine(none, "a", "", "x")
-	require.ErrorIs(t, err, errNoRoot)
-	require.ErrorIs(t, FileEdit{"a", "a", nil, []byte("x")}.Apply(none, quietly), errNoRoot)
 }
 
 func TestALineIsPlannedOnce(t *testing.T) {

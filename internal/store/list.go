@@ -13,6 +13,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
 // A Row is one entry of a list as it is stored.
@@ -102,7 +103,7 @@ func (s *Installation) tableList(ctx context.Context, db *database, list dialect
 // folderList takes every record of a folder for an entry.
 func (s *Installation) folderList(st dialect.Store, list dialect.List) ([]Row, error) {
 	ending := strings.TrimPrefix(st.RecordFile("x"), path.Join(st.Folder, "x"))
-	names, err := s.files.Names(st.Folder)
+	names, err := tree.Names(s.files, st.Folder, maxRows)
 	if err != nil {
 		return nil, err
 	}

@@ -74,6 +74,7 @@ func (s *Installation) connect(spec dialect.Database) (*database, error) {
 		return nil, errors.New("what the configuration says of the database makes no sense to its driver")
 	}
 	db.pool.SetMaxOpenConns(1)
+	db.begin = func(ctx context.Context) (*sql.Tx, error) { return db.pool.BeginTx(ctx, nil) }
 	return db, nil
 }
 

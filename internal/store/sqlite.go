@@ -18,8 +18,9 @@ import (
 	"modernc.org/sqlite"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/tree"
 )
 
 // busyWait is how long a locked database is waited for.
@@ -44,57 +45,89 @@ const heapLimit = 64 << 20
 //	neither log nor index   immutable, since mode=ro would create both; that nobody wrote is checked afterwards
 //	log without index       a private copy of both, since only a writer could make the index
 func (s *Installation) openSQLite(ctx context.Context, name string) (*database, error) {
-	root := s.root
-	if root == nil {
-		return nil, errNoRoot
-	}
-	rel := path.Clean(strings.TrimLeft(filepath.ToSlash(name), "/"))
-	if !filepath.IsLocal(rel) {
-		return nil, errOutside
-	}
-	header, stat, err := sqliteHeader(root, rel)
+	at, err := s.sqliteAt(name)
 	if err != nil {
 		return nil, err
 	}
-	full, err := filepath.EvalSymlinks(filepath.Join(root.Name(), rel))
-	if err != nil {
-		return nil, err
-	}
-	db := &database{name: rel, driver: dialect.SQLite, check: func() error { return nil }}
-	query := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit), fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
-	walMode := header[18] == 2 || header[19] == 2
-	log, index := size(full+"-wal"), size(full+"-shm")
+	defer at.file.Close()
+	db := &database{name: at.rel, driver: dialect.SQLite, check: func() error { return nil }}
+	full, query := at.full, url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit), fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+	log, index := at.beside["-wal"], at.beside["-shm"]
 	switch {
-	case walMode && log > 0 && index <= 0:
-		if full, err = db.copyAside(full); err != nil {
+	case at.logged && log > 0 && index <= 0:
+		if full, err = db.copyAside(s.files, at.rel); err != nil {
 			return nil, err
 		}
 		query.Del("mode")
-	case walMode && (log <= 0 || index <= 0):
+	case at.logged && (log <= 0 || index <= 0):
 		query.Set("immutable", "1")
-		db.check = func() error { return unchanged(root, rel, stat) }
+		db.check = func() error { return s.unchanged(at.rel, at.info) }
 	}
-	if err := db.connect(ctx, full, query); err != nil {
+	if err := db.connect(ctx, full, query, at.file); err != nil {
 		db.close()
 		return nil, explain(err)
 	}
 	return db, nil
 }
 
-func (db *database) connect(ctx context.Context, full string, query url.Values) (err error) {
-	abs, err := filepath.Abs(full)
+// A sqliteFile is a database file below the root that has been looked at, and stays open so that it can be told from others.
+type sqliteFile struct {
+	rel, full string
+	file      fs.File
+	info      fs.FileInfo
+	logged    bool             // it has a write-ahead log
+	beside    map[string]int64 // how large what SQLite keeps beside it is, by ending; -1 where it is not there
+}
+
+// sqliteAt looks at a database file. SQLite opens what it is told, and what it keeps beside that, by name, and follows links: so there
+// may be none.
+func (s *Installation) sqliteAt(name string) (at sqliteFile, err error) {
+	at.rel = path.Clean(strings.TrimLeft(filepath.ToSlash(name), "/"))
+	if !filepath.IsLocal(at.rel) {
+		return at, tree.ErrOutside
+	}
+	var header []byte
+	if at.file, header, at.info, err = s.sqliteHeader(at.rel); err != nil {
+		return at, err
+	}
+	at.logged = header[18] == 2 || header[19] == 2
+	if at.full, err = tree.PathOf(s.files, at.rel); err == nil && at.full == "" {
+		err = facts.Refusal("it is not on this machine, so its rows cannot be read")
+	}
+	real := at.rel
+	if err == nil {
+		real, err = s.files.Real(at.rel)
+	}
+	at.beside = map[string]int64{}
+	for _, ending := range []string{"-wal", "-shm", "-journal"} {
+		at.beside[ending] = -1
+		switch e, lstatErr := s.files.Lstat(real + ending); {
+		case err != nil || errors.Is(lstatErr, fs.ErrNotExist):
+		case lstatErr != nil:
+			err = lstatErr
+		case e.Kind != tree.File || e.Names > 1:
+			err = facts.Refusal(path.Base(e.Path) + ", which SQLite would write to, is no file of its own (a link, or something else)")
+		default:
+			at.beside[ending] = e.Size
+		}
+	}
 	if err != nil {
-		return err
+		at.file.Close()
 	}
-	dsn := (&url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: query.Encode()}).String()
-	if db.pool, err = sql.Open("sqlite", dsn); err != nil {
-		return err
-	}
-	conn, err := db.pool.Conn(ctx)
+	return at, err
+}
+
+func (db *database) connect(ctx context.Context, full string, query url.Values, looked fs.File) (err error) {
+	conn, err := db.open(ctx, full, query)
 	if err != nil {
 		return err
 	}
 	db.conn, db.done = conn, func() { conn.Close() }
+	if db.private == "" {
+		if err := opened(looked); err != nil {
+			return err
+		}
+	}
 	if _, err := sqlite.Limit(conn, limitLength, maxRow); err != nil {
 		return err
 	}
@@ -105,24 +138,64 @@ func (db *database) connect(ctx context.Context, full string, query url.Values) 
 	return db.each(ctx, "SELECT count(*) FROM sqlite_master", nil, func([]string, []sql.NullString) error { return nil })
 }
 
-// sqliteHeader reads the 100 bytes a database starts with (https://www.sqlite.org/fileformat.html §1.3), and
-// refuses what is no database or is cut short.
-func sqliteHeader(root *os.Root, rel string) ([]byte, fs.FileInfo, error) {
-	file, err := ordinary.OpenIn(root, rel)
+// openTime is how long opening a database may take: it waits for nothing, unless its name leads to something else meanwhile.
+const openTime = 5 * time.Second
+
+// open opens a file as a database, and nothing is read of it yet.
+func (db *database) open(ctx context.Context, full string, query url.Values) (*sql.Conn, error) {
+	dsn := (&url.URL{Scheme: "file", Path: filepath.ToSlash(full), RawQuery: query.Encode()}).String()
+	pool, err := sql.Open("sqlite", dsn)
 	if err != nil {
-		if strings.Contains(err.Error(), "escapes") {
-			return nil, nil, errOutside
+		return nil, err
+	}
+	type answer struct {
+		conn *sql.Conn
+		err  error
+	}
+	done := make(chan answer, 1)
+	go func() {
+		conn, err := pool.Conn(ctx)
+		done <- answer{conn, err}
+	}()
+	select {
+	case got := <-done:
+		db.pool = pool
+		return got.conn, got.err
+	case <-time.After(openTime): // whatever waits there stays behind
+		return nil, errExchanged
+	}
+}
+
+var errExchanged = errors.New("somebody has put something else in its place while it was opened; look again")
+
+// opened is an error unless this process has a file open once more than by its own hand: SQLite opens by name, and the name may lead
+// elsewhere by then.
+func opened(looked fs.File) error {
+	hands, known := handsOn(looked)
+	if known && hands < 2 {
+		return errExchanged
+	}
+	return nil
+}
+
+// sqliteHeader opens a file and reads the 100 bytes a database starts with (https://www.sqlite.org/fileformat.html §1.3); it refuses what
+// is no database or is cut short.
+func (s *Installation) sqliteHeader(rel string) (file fs.File, header []byte, stat fs.FileInfo, err error) {
+	file, err = s.files.Open(rel)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer func() {
+		if err != nil {
+			file.Close()
 		}
-		return nil, nil, err
+	}()
+	if stat, err = file.Stat(); err != nil {
+		return nil, nil, nil, err
 	}
-	defer file.Close()
-	stat, err := file.Stat()
-	if err != nil {
-		return nil, nil, err
-	}
-	header := make([]byte, 100)
+	header = make([]byte, 100)
 	if _, err := io.ReadFull(file, header); err != nil || string(header[:16]) != "SQLite format 3\x00" {
-		return nil, nil, errors.New("it is no SQLite database")
+		return file, nil, nil, errors.New("it is no SQLite database")
 	}
 	pageSize := int64(binary.BigEndian.Uint16(header[16:]))
 	if pageSize == 1 {
@@ -131,22 +204,18 @@ func sqliteHeader(root *os.Root, rel string) ([]byte, fs.FileInfo, error) {
 	// The page count holds only when the two counters agree (§1.3.7).
 	whole := pageSize * int64(binary.BigEndian.Uint32(header[28:]))
 	if counted := string(header[24:28]) == string(header[92:96]); counted && stat.Size() < whole {
-		return nil, nil, fmt.Errorf("it is cut short: %d of %d bytes are there", stat.Size(), whole)
+		return file, nil, nil, fmt.Errorf("it is cut short: %d of %d bytes are there", stat.Size(), whole)
 	}
-	return header, stat, nil
+	return file, header, stat, nil
 }
 
-// size is a file's size, -1 when there is none.
-func size(name string) int64 {
-	stat, err := os.Lstat(name)
+func (s *Installation) unchanged(rel string, before fs.FileInfo) error {
+	file, err := s.files.Open(rel)
 	if err != nil {
-		return -1
+		return err
 	}
-	return stat.Size()
-}
-
-func unchanged(root *os.Root, rel string, before fs.FileInfo) error {
-	after, err := root.Stat(rel)
+	defer file.Close()
+	after, err := file.Stat()
 	if err != nil {
 		return err
 	}
@@ -157,15 +226,19 @@ func unchanged(root *os.Root, rel string, before fs.FileInfo) error {
 }
 
 // copyAside copies a database and its log into a private folder and returns the copy's name.
-func (db *database) copyAside(full string) (string, error) {
+func (db *database) copyAside(files tree.Files, rel string) (string, error) {
 	dir, err := os.MkdirTemp(orders.TempDir(), "weltaxis-")
 	if err != nil {
 		return "", err
 	}
 	db.private = dir
+	real, err := files.Real(rel)
+	if err != nil {
+		return "", err
+	}
 	target := filepath.Join(dir, "copy.db")
-	for _, suffix := range []string{"", "-wal"} {
-		if err := copyFile(full+suffix, target+suffix); err != nil {
+	for _, ending := range []string{"", "-wal"} {
+		if err := copyFile(files, real+ending, target+ending); err != nil {
 			db.close()
 			return "", fmt.Errorf("copying it aside to read its log: %w", err)
 		}
@@ -173,8 +246,8 @@ func (db *database) copyAside(full string) (string, error) {
 	return target, nil
 }
 
-func copyFile(from, to string) error {
-	in, err := ordinary.Open(from)
+func copyFile(files tree.Files, from, to string) error {
+	in, err := files.Open(from)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,6 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
-	"os"
 	"path"
 	"regexp"
 	"slices"
@@ -23,6 +22,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
 // maxValue is the longest stored value that is read, in bytes.
@@ -48,8 +48,7 @@ type Installation struct {
 	Dialect *dialect.Dialect
 	Options
 
-	root      *os.Root // for databases, which are opened by name; nil without one
-	files     Files
+	files     tree.Files
 	failed    map[string]error             // by store or database: why it could not be opened
 	documents map[string]*format.Document  // by store, or by file in a folder
 	variables map[string]string            //
@@ -81,14 +80,11 @@ var ErrUnseen = errors.New("the store could not be read")
 // Open opens all that the dialect names. What cannot be opened is a Trouble; the error is that of a context that
 // ended, or of a root that cannot be opened.
 func Open(ctx context.Context, d *dialect.Dialect, options Options) (*Installation, error) {
-	s := &Installation{Dialect: d, Options: options, files: noFiles{}, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
+	s := &Installation{Dialect: d, Options: options, failed: map[string]error{}, documents: map[string]*format.Document{}, variables: map[string]string{},
 		unusable: map[string]error{}, databases: map[string]*database{}, tables: map[string]map[string]string{}}
-	if options.Root != "" {
-		var err error
-		if s.root, err = os.OpenRoot(options.Root); err != nil {
-			return nil, err
-		}
-		s.files = folder{s.root}
+	var err error
+	if s.files, err = tree.Open(options.Root); err != nil && options.Root != "" {
+		return nil, err
 	}
 	s.openFiles()
 	s.resolveVariables()
@@ -138,9 +134,7 @@ func (s *Installation) Close() {
 	for _, db := range s.databases {
 		db.close()
 	}
-	if s.root != nil {
-		s.root.Close()
-	}
+	s.files.Close()
 }
 
 // Troubles lists what could not be opened or read.
@@ -185,7 +179,7 @@ func (s *Installation) openFiles() {
 				s.includes = append(s.includes, Include{st.File, include.Line})
 			}
 		case dialect.KindFolder:
-			if err := s.files.IsFolder(st.Folder); err != nil {
+			if err := tree.IsFolder(s.files, st.Folder); err != nil {
 				s.trouble(Trouble{Store: name, What: "the folder " + st.Folder, Err: err})
 			}
 		}
@@ -193,7 +187,7 @@ func (s *Installation) openFiles() {
 }
 
 func (s *Installation) readFile(name, formatName string) (*format.Document, error) {
-	data, err := s.files.Read(name)
+	data, err := tree.Read(s.files, name, format.MaxBytes)
 	if err != nil {
 		return nil, err
 	}

@@ -160,48 +160,6 @@ func TestAddressesOfDatabases(t *testing.T) {
 	}
 }
 
-func TestAReplacedFileKeepsWhatItWas(t *testing.T) {
-	dir := t.TempDir()
-	root, err := os.OpenRoot(dir)
-	require.NoError(t, err)
-	defer root.Close()
-	write := func(name string, mode os.FileMode) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("old"), 0o600))
-		require.NoError(t, os.Chmod(filepath.Join(dir, name), mode))
-	}
-	write("locked", 0o440)
-	require.NoError(t, ReplaceFile(root, "locked", []byte("old"), []byte("new"), func(string) {}))
-	stat, err := os.Stat(filepath.Join(dir, "locked"))
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o440), stat.Mode(), "the lock stays")
-	data, _ := os.ReadFile(filepath.Join(dir, "locked"))
-	assert.Equal(t, "new", string(data))
-
-	require.NoError(t, os.Symlink("locked", filepath.Join(dir, "link")))
-	assert.ErrorContains(t, ReplaceFile(root, "link", []byte("new"), []byte("newer"), func(string) {}), "only a person should follow")
-	files, err := OpenFiles(dir)
-	require.NoError(t, err)
-	defer files.Close()
-	require.NoError(t, files.Change("link", []byte("new"), []byte("newer"), func(string) {}), "but what it leads to is changed")
-	link, err := os.Lstat(filepath.Join(dir, "link"))
-	require.NoError(t, err)
-	assert.NotZero(t, link.Mode()&os.ModeSymlink, "a link stays one")
-	data, _ = os.ReadFile(filepath.Join(dir, "locked"))
-	assert.Equal(t, "newer", string(data))
-
-	require.NoError(t, os.Link(filepath.Join(dir, "locked"), filepath.Join(dir, "second")))
-	assert.ErrorContains(t, ReplaceFile(root, "locked", []byte("newer"), nil, func(string) {}), "several names")
-	outside := filepath.Join(t.TempDir(), "outside")
-	require.NoError(t, os.WriteFile(outside, []byte("mine"), 0o600))
-	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "leads-out")))
-	assert.Error(t, ReplaceFile(root, "leads-out", []byte("mine"), []byte("x"), func(string) {}))
-	data, _ = os.ReadFile(outside)
-	assert.Equal(t, "mine", string(data))
-	left, err := filepath.Glob(filepath.Join(dir, ".*weltaxis*"))
-	require.NoError(t, err)
-	assert.Empty(t, left, "nothing is left lying about")
-}
-
 func TestSeveralRowsForOneKeyAreNotGuessedAt(t *testing.T) {
 	dir := t.TempDir()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "x.db"))

@@ -7,6 +7,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"maps"
 	"net"
 	"net/http"
@@ -19,10 +21,13 @@ import (
 	"al.essio.dev/pkg/shellescape"
 
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/format"
+	"weltaxis/internal/tree"
 )
 
 // ErrChanged says that what is there is not what was there when the edit was worked out.
-var ErrChanged = errors.New("somebody has changed it since")
+var ErrChanged = tree.ErrChanged
 
 // Plan works out how to store a value at a place. Nothing is written.
 func (s *Installation) Plan(ctx context.Context, place string, value any) (Edit, error) {
@@ -51,7 +56,7 @@ func (s *Installation) planFile(place, file, formatName, key string, value any) 
 	}
 	before, planned := s.planned[file]
 	if !planned {
-		if before, err = s.files.Read(file); err != nil {
+		if before, err = tree.Read(s.files, file, format.MaxBytes); err != nil {
 			return nil, err
 		}
 	}
@@ -256,7 +261,7 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 	}
 	var db *database
 	if spec.Driver == dialect.SQLite {
-		db, err = s.sqliteForWriting(spec.SQLite)
+		db, err = s.sqliteForWriting(ctx, spec.SQLite)
 	} else {
 		db, err = s.connect(spec)
 	}
@@ -266,7 +271,7 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 	defer db.close()
 	ctx, cancel := context.WithTimeout(ctx, queryTime)
 	defer cancel()
-	tx, err := db.pool.BeginTx(ctx, nil)
+	tx, err := db.begin(ctx)
 	if err != nil {
 		return explainWriting(err)
 	}
@@ -281,27 +286,61 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 	return nil
 }
 
-func (s *Installation) sqliteForWriting(name string) (*database, error) {
-	if s.root == nil {
-		return nil, errNoRoot
+// rollsBackAlone is an error for a journal that a program has left which was killed while it changed several databases in one step: SQLite
+// would follow its end, which names a file anywhere, and remove that (https://www.sqlite.org/fileformat.html §3.1, super-journals).
+func (s *Installation) rollsBackAlone(at sqliteFile) error {
+	if at.beside["-journal"] <= 0 {
+		return nil
 	}
-	rel := filepath.ToSlash(filepath.Clean("/" + name))[1:]
-	if _, _, err := sqliteHeader(s.root, rel); err != nil {
-		return nil, err
+	real, err := s.files.Real(at.rel)
+	if err != nil {
+		return err
 	}
-	full, err := filepath.EvalSymlinks(filepath.Join(s.root.Name(), rel))
+	journal, err := s.files.Open(real + "-journal")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer journal.Close()
+	const magic = "\xd9\xd5\x05\xf9\x20\xa1\x63\xd7"
+	end := make([]byte, len(magic))
+	if seeker, is := journal.(io.Seeker); is {
+		_, err = seeker.Seek(-int64(len(magic)), io.SeekEnd)
+	}
+	if err == nil {
+		_, err = io.ReadFull(journal, end)
+	}
+	if err == nil && string(end) == magic {
+		return facts.Refusal("a program that changed several databases in one step was killed (" + path.Base(at.rel) + "-journal); let the content system open it first")
+	}
+	return nil
+}
+
+// sqliteForWriting opens a database file so that its rows can be changed.
+func (s *Installation) sqliteForWriting(ctx context.Context, name string) (*database, error) {
+	at, err := s.sqliteAt(name)
 	if err != nil {
 		return nil, err
 	}
-	if full, err = filepath.Abs(full); err != nil {
-		return nil, err
-	}
+	defer at.file.Close()
 	query := url.Values{"mode": {"rw"}, "_txlock": {"immediate"}, "_pragma": {"trusted_schema(0)", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
-	pool, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Path: filepath.ToSlash(full), RawQuery: query.Encode()}).String())
+	if err := s.rollsBackAlone(at); err != nil {
+		return nil, err
+	}
+	db := &database{name: at.rel, driver: dialect.SQLite, check: func() error { return nil }}
+	conn, err := db.open(ctx, at.full, query)
 	if err != nil {
 		return nil, err
 	}
-	return &database{name: rel, driver: dialect.SQLite, pool: pool, check: func() error { return nil }}, nil
+	db.done = func() { conn.Close() }
+	db.begin = func(ctx context.Context) (*sql.Tx, error) { return conn.BeginTx(ctx, nil) }
+	if err := opened(at.file); err != nil {
+		db.close()
+		return nil, err
+	}
+	return db, nil
 }
 
 // cell reads the value that an edit is about, and whether its row is there.

@@ -18,6 +18,10 @@ import (
 // TestCommandsAreToldByWhatTheyAre, and only of what may be run anything is opened.
 func TestCommandsAreToldByWhatTheyAre(t *testing.T) {
 	root := t.TempDir()
+	in, err := tree.Open(root)
+	require.NoError(t, err)
+	defer in.Close()
+	looking := &counting{opener: opener{files: in}}
 	for _, c := range []struct {
 		name, text string
 		mode       uint32
@@ -35,11 +39,11 @@ func TestCommandsAreToldByWhatTheyAre(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
 		require.NoError(t, os.WriteFile(at, []byte(c.text), 0o600))
 		require.NoError(t, syscall.Chmod(at, c.mode))
-		assert.Equal(t, c.want, content(root, tree.Entry{Path: c.name, Kind: tree.File, Mode: c.mode}), c.name)
+		assert.Equal(t, c.want, looking.content(tree.Entry{Path: c.name, Kind: tree.File, Mode: c.mode}), c.name)
 	}
-	assert.Equal(t, none, content(root, tree.Entry{Path: "bin", Kind: tree.Folder, Mode: 0o755}))
-	assert.Equal(t, command, content(root, tree.Entry{Path: "gone", Kind: tree.File, Mode: 0o755}), "what cannot be opened may be one")
-	assert.Equal(t, data, content(root, tree.Entry{Path: "gone.bin2", Kind: tree.File, Mode: 0o755}))
+	assert.Equal(t, none, looking.content(tree.Entry{Path: "bin", Kind: tree.Folder, Mode: 0o755}))
+	assert.Equal(t, command, looking.content(tree.Entry{Path: "gone", Kind: tree.File, Mode: 0o755}), "what cannot be opened may be one")
+	assert.Equal(t, data, looking.content(tree.Entry{Path: "gone.bin2", Kind: tree.File, Mode: 0o755}))
 }
 
 // TestNothingIsWaitedFor: what has become a pipe or a link since it was counted is not opened.
@@ -49,13 +53,17 @@ func TestNothingIsWaitedFor(t *testing.T) {
 	outside := filepath.Join(t.TempDir(), "outside")
 	require.NoError(t, os.WriteFile(outside, []byte("#!/bin/sh\n"), 0o755))
 	require.NoError(t, os.Symlink(outside, filepath.Join(root, "link.dat")))
+	in, err := tree.Open(root)
+	require.NoError(t, err)
+	defer in.Close()
+	looking := &counting{opener: opener{files: in}}
 	done := make(chan string, 1)
-	go func() { done <- content(root, tree.Entry{Path: "pipe", Kind: tree.File, Mode: 0o755}) }()
+	go func() { done <- looking.content(tree.Entry{Path: "pipe", Kind: tree.File, Mode: 0o755}) }()
 	select {
 	case got := <-done:
 		assert.Equal(t, data, got)
 	case <-time.After(30 * time.Second):
 		t.Fatal("it waits for somebody to write into the pipe")
 	}
-	assert.Equal(t, data, content(root, tree.Entry{Path: "link.dat", Kind: tree.File, Mode: 0o755}), "a link is not followed")
+	assert.Equal(t, data, looking.content(tree.Entry{Path: "link.dat", Kind: tree.File, Mode: 0o755}), "a link is not followed")
 }

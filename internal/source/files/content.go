@@ -2,11 +2,12 @@ package files
 
 import (
 	"bytes"
-	"path/filepath"
+	"errors"
 	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/tree"
 )
 
@@ -45,20 +46,21 @@ var magics = []string{"#!", "\x7fELF", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf", "
 var commandFolders = []string{"bin", "sbin", "libexec", "hooks", "cgi-bin"}
 
 // content is what a file holds: by its name, and if it may be run, by how it begins and where it lies.
-func content(root string, e tree.Entry) string {
+func (c *counting) content(e tree.Entry) string {
 	promised := contentOf(e)
 	if e.Kind != tree.File || e.Mode&0o111 == 0 {
 		return promised
 	}
-	head, err := tree.Head(filepath.Join(root, filepath.FromSlash(e.Path)), 4)
+	head, err := tree.Head(c.files, e.Path, 4)
 	if slices.ContainsFunc(magics, func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }) {
 		return command
 	}
 	folders := strings.Split(e.Path, "/")
 	name := folders[len(folders)-1]
 	inPlace := slices.ContainsFunc(folders[:len(folders)-1], func(folder string) bool { return slices.Contains(commandFolders, folder) })
+	var other *ordinary.Error // it has become something else
 	// What cannot be opened and has no ending may be one as well.
-	if promised == data && (inPlace || err != nil && !strings.Contains(name, ".")) {
+	if promised == data && (inPlace || err != nil && !errors.As(err, &other) && !strings.Contains(name, ".")) {
 		return command
 	}
 	return promised

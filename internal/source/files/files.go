@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"os/user"
 	"path"
 	"path/filepath"
@@ -32,24 +31,23 @@ import (
 // A Source looks at one tree.
 type Source struct {
 	Root    string
-	Dialect *dialect.Dialect                        // for the roles; nil for the default ones
-	Public  string                                  // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
-	Served  []string                                // paths at which the web server has a file, which tell where it serves from
-	WebUser string                                  // whom the web server runs as, "" when nobody says
-	Shared  bool                                    // others have accounts on the server who have nothing to do with the site
-	Room    func(folder string) (tree.Space, error) // how much room is left; nil to ask the system
+	Dialect *dialect.Dialect           // for the roles; nil for the default ones
+	Public  string                     // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
+	Served  []string                   // paths at which the web server has a file, which tell where it serves from
+	WebUser string                     // whom the web server runs as, "" when nobody says
+	Shared  bool                       // others have accounts on the server who have nothing to do with the site
+	Room    func() (tree.Space, error) // how much room is left; nil to ask the system
 }
 
 // counting makes what a walk needs.
-func (s *Source) counting() *counting {
-	root := filepath.Clean(s.Root)
-	c := &counting{root: root, opener: opener{root: root}, matcher: dialect.NewMatcher(s.Dialect), shared: s.Shared, said: s.WebUser, classes: map[key]*class{}, found: map[string]bool{}, links: map[string]link{}, asking: newAsking(root), whos: map[who]uint32{{}: 0}}
+func (s *Source) counting(in tree.Files) *counting {
+	c := &counting{opener: opener{files: in}, matcher: dialect.NewMatcher(s.Dialect), shared: s.Shared, said: s.WebUser, classes: map[key]*class{}, found: map[string]bool{}, links: map[string]link{}, asking: newAsking(in), whos: map[who]uint32{{}: 0}}
 	public := s.Serves()
 	c.served = public != ""
 	c.public = strings.Trim(path.Clean("/"+filepath.ToSlash(public)), "/")
 	for _, name := range c.matcher.Usual(dialect.Uploads) {
 		for _, folder := range []string{name, path.Join(c.public, name)} {
-			if holdsPrograms(filepath.Join(root, folder)) {
+			if holdsPrograms(in, folder) {
 				c.matcher.Forget(folder)
 			}
 		}
@@ -66,8 +64,11 @@ func (s *Source) Serves() string {
 	if public == "" && s.Dialect != nil {
 		public = s.Dialect.Public
 	}
-	if public == "" {
-		public = servedFrom(filepath.Clean(s.Root), s.Served)
+	if public == "" && len(s.Served) > 0 {
+		if in, err := tree.Open(s.Root); err == nil {
+			public = servedFrom(in, s.Served)
+			in.Close()
+		}
 	}
 	if public == "" {
 		return ""
@@ -77,12 +78,12 @@ func (s *Source) Serves() string {
 
 // servedFrom is the folder below the root, at most two deep, in which the paths lie that the web server serves; "" when none
 // has one of them, or several have as many.
-func servedFrom(root string, paths []string) string {
+func servedFrom(in tree.Files, paths []string) string {
 	best, most, twice := "", 0, false
 	try := func(folder string) {
 		n := 0
 		for _, p := range paths {
-			if stat, err := os.Lstat(filepath.Join(root, folder, filepath.FromSlash(path.Clean("/"+p)))); err == nil && stat.Mode().IsRegular() {
+			if e, err := in.Lstat(path.Join(folder, tree.Clean(p))); err == nil && e.Kind == tree.File {
 				n++
 			}
 		}
@@ -93,14 +94,11 @@ func servedFrom(root string, paths []string) string {
 			twice = true
 		}
 	}
-	if len(paths) == 0 {
-		return ""
-	}
 	try(".")
-	for _, top := range folders(root) {
+	for _, top := range folders(in, ".") {
 		try(top)
-		for _, below := range folders(filepath.Join(root, top)) {
-			try(path.Join(top, below))
+		for _, below := range folders(in, top) {
+			try(below)
 		}
 	}
 	if twice {
@@ -112,18 +110,14 @@ func servedFrom(root string, paths []string) string {
 // maxFolders is how many folders side by side are tried.
 const maxFolders = 100
 
-func folders(dir string) []string {
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil
-	}
-	var names []string
+func folders(in tree.Files, dir string) (paths []string) {
+	entries, _ := in.ReadDir(dir)
 	for _, e := range entries {
-		if e.IsDir() && len(names) < maxFolders {
-			names = append(names, e.Name())
+		if e.Kind == tree.Folder && len(paths) < maxFolders {
+			paths = append(paths, e.Path)
 		}
 	}
-	return names
+	return paths
 }
 
 // maxSampled is how many entries of a folder are looked at to know whether it holds programs.
@@ -131,15 +125,15 @@ const maxSampled = 2000
 
 // holdsPrograms tells whether most of the files in a folder are programs: then it is no place for uploads, whatever it is
 // called.
-func holdsPrograms(dir string) bool {
+func holdsPrograms(in tree.Files, dir string) bool {
 	programs, files := 0, 0
-	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
+	_ = tree.Visit(in, dir, func(e tree.Entry, err error) error {
 		if err != nil || files > maxSampled {
 			return fs.SkipAll
 		}
-		if d.Type().IsRegular() {
+		if e.Kind == tree.File {
 			files++
-			if contentOf(tree.Entry{Path: filepath.ToSlash(name), Kind: tree.File}) == program {
+			if contentOf(e) == program {
 				programs++
 			}
 		}
@@ -158,12 +152,18 @@ const (
 // Gather sees the classes. The error is only that of a context that ended.
 func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 	var seen facts.Seen
-	c := s.counting()
+	in, err := tree.Open(s.Root)
+	if err != nil {
+		seen.AddGap(facts.GapOf(facts.Files, "the folder "+s.Root, err, facts.ListClasses))
+		return seen, nil
+	}
+	defer in.Close()
+	c := s.counting(in)
 	for _, exact := range c.matcher.Exact(dialect.Config) {
 		c.found[exact] = false
 	}
 	var entries atomic.Int64
-	err := tree.Walk(ctx, c.root, func(e tree.Entry) {
+	err = tree.Walk(ctx, in, func(e tree.Entry) {
 		c.visit(e)
 		if n := entries.Add(1); n%1024 == 0 {
 			progress.Tell(ctx, "looking at files", int(n), 0)
@@ -184,18 +184,18 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		}
 	}
 	seen.AddGap(c.gaps()...)
-	s.space(&seen)
+	s.space(in, &seen)
 	return seen, nil
 }
 
 // space says how much room is left on the disk.
-func (s *Source) space(seen *facts.Seen) {
-	of := tree.SpaceOf
+func (s *Source) space(in tree.Files, seen *facts.Seen) {
+	of := in.Space
 	if s.Room != nil {
 		of = s.Room
 	}
 	at := facts.Origin{Path: "."}
-	space, err := of(s.Root)
+	space, err := of()
 	if err != nil {
 		seen.AddGap(facts.Gap{Source: facts.Files, What: "the room that is left", Kind: facts.Unmapped, Because: facts.Plainly(err).Error(), Names: []string{facts.FilesSpacePart.Name, facts.FilesSpaceLeft.Name, facts.FilesEntriesPart.Name}})
 		return
@@ -206,11 +206,16 @@ func (s *Source) space(seen *facts.Seen) {
 // Members walks the tree again and gives the entries of the named classes, by what they have in common. Links are no
 // members of anything, since they have no mode of their own.
 func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[facts.Likeness][]tree.Entry, error) {
-	c := s.counting()
+	in, err := tree.Open(s.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	c := s.counting(in)
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	members := map[facts.Likeness][]tree.Entry{}
 	var mu sync.Mutex
-	err := tree.Walk(ctx, c.root, func(e tree.Entry) {
+	err = tree.Walk(ctx, in, func(e tree.Entry) {
 		if e.Kind == tree.Link {
 			return
 		}
@@ -303,7 +308,6 @@ func (c *class) add(path string) {
 
 type counting struct {
 	opener
-	root    string
 	matcher *dialect.Matcher
 	served  bool   // somebody says which folder the web server serves
 	public  string // that folder; "" for the whole root
@@ -396,7 +400,7 @@ func (c *counting) what(e tree.Entry) (role, within, holds string, public bool) 
 	}
 	within = c.matcher.Folder(e.Path[:max(strings.LastIndexByte(e.Path, '/'), 0)])
 	role = c.matcher.Role(e.Path, within)
-	role, holds = c.inside(e, role, within, content(c.root, e), public || !c.served)
+	role, holds = c.inside(e, role, within, c.content(e), public || !c.served)
 	return role, within, holds, public
 }
 
@@ -435,13 +439,6 @@ func (c *counting) tell(seen *facts.Seen) {
 	}
 }
 
-func absolute(root string) string {
-	if abs, err := filepath.Abs(root); err == nil {
-		return abs
-	}
-	return root
-}
-
 // A link is where a symbolic link leads.
 type link struct{ ends, target string }
 
@@ -453,20 +450,26 @@ const (
 
 // leads follows a link to where it ends. The target is below the root, with slashes, when it ends inside.
 func (c *counting) leads(rel string) link {
-	root, err := filepath.EvalSymlinks(absolute(c.root))
-	if err != nil {
-		return link{}
+	real, err := c.files.Real(rel)
+	if err == nil {
+		if _, err = c.files.Lstat(real); err == nil {
+			return link{linkInside, real}
+		}
 	}
-	name := filepath.Join(root, filepath.FromSlash(rel))
-	to, err := filepath.EvalSymlinks(name)
-	if err != nil {
-		written, _ := os.Readlink(name)
+	written, _ := c.files.Readlink(rel)
+	if !errors.Is(err, tree.ErrOutside) {
 		return link{linkNowhere, tree.Printable(written)}
 	}
-	if below, err := filepath.Rel(root, to); err == nil && filepath.IsLocal(below) {
-		return link{linkInside, filepath.ToSlash(below)}
+	// What is told of a place outside is no more than its name.
+	if !path.IsAbs(written) {
+		written = path.Join(filepath.ToSlash(c.files.Name()), path.Dir(rel), written)
 	}
-	return link{linkOutside, tree.Printable(to)}
+	if to, err := tree.Machine().Real(tree.Full(written)); err == nil {
+		if _, err := tree.Machine().Lstat(to); err == nil {
+			return link{linkOutside, "/" + tree.Printable(to)}
+		}
+	}
+	return link{linkNowhere, tree.Printable(written)}
 }
 
 func (c *counting) isPublic(rel string) bool {

@@ -120,7 +120,10 @@ func TestPublicFolderAndMissingConfiguration(t *testing.T) {
 }
 
 func TestAnUnreadableFolderIsAGapAndTheRestIsSeen(t *testing.T) {
-	c := (&Source{Root: t.TempDir()}).counting()
+	files, err := tree.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	c := (&Source{}).counting(files)
 	for i := range maxGaps + 5 {
 		c.fail(fmt.Sprintf("locked/%02d", i), os.ErrPermission)
 	}
@@ -142,7 +145,10 @@ func TestAnUnreadableFolderIsAGapAndTheRestIsSeen(t *testing.T) {
 }
 
 func TestSinglesAreBounded(t *testing.T) {
-	c := (&Source{Root: t.TempDir()}).counting()
+	files, err := tree.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	c := (&Source{}).counting(files)
 	for i := range maxSingles + 100 {
 		c.visit(tree.Entry{Path: fmt.Sprintf("d/%d/.htaccess", i), Kind: tree.File, Mode: 0o644})
 	}

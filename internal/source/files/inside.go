@@ -21,7 +21,7 @@ const (
 
 // An opener looks into files, a bounded number of them.
 type opener struct {
-	root   string
+	files  tree.Files
 	opened atomic.Int64
 	passed atomic.Int64 // that were not opened any more
 }
@@ -32,7 +32,7 @@ func (o *opener) head(rel string, n int) []byte {
 		o.passed.Add(1)
 		return nil
 	}
-	head, err := tree.Head(filepath.Join(o.root, filepath.FromSlash(rel)), n)
+	head, err := tree.Head(o.files, rel, n)
 	if err != nil {
 		return nil
 	}

@@ -30,12 +30,12 @@ func isProgram(role, within, content string) bool {
 func (p *programs) add(e tree.Entry) {
 	if len(p.newest) == maxPrograms {
 		p.passed++
-		if last(p.newest[0]) >= max(e.Changed, e.Touched) {
+		if last(p.newest[0]) >= max(e.Changed.Unix(), e.Touched) {
 			return
 		}
 		heap.Pop(p)
 	}
-	heap.Push(p, facts.Program{Path: strings.Clone(e.Path), Size: e.Size, Changed: e.Changed, Touched: e.Touched})
+	heap.Push(p, facts.Program{Path: strings.Clone(e.Path), Size: e.Size, Changed: e.Changed.Unix(), Touched: e.Touched})
 }
 
 // list gives them by path.

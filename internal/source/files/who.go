@@ -3,15 +3,14 @@ package files
 import (
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
 	"weltaxis/internal/access"
 	"weltaxis/internal/dialect"
+	"weltaxis/internal/ordinary"
 	"weltaxis/internal/tree"
 )
 
@@ -31,7 +30,7 @@ const maxNamed = 3
 
 // An asking works out who may do what. It remembers the folders, which decide for everything below them.
 type asking struct {
-	root     string
+	files    tree.Files
 	accounts *access.Accounts
 	web      *access.Account // nil when nobody knows
 
@@ -60,10 +59,10 @@ type asked struct {
 const strangers = ^uint32(0)
 
 // newAsking reads the accounts of this machine. The site may have been copied here: then most of its numbers have no names.
-func newAsking(root string) *asking {
-	passwd, _ := tree.Head("/etc/passwd", maxAccounts) // where there is none, numbers have no names
-	group, _ := tree.Head("/etc/group", maxAccounts)
-	return &asking{root: root, accounts: access.ReadAccounts(passwd, group), folders: map[string]access.Entry{}, reached: map[reach]bool{}, mounts: map[uint64]tree.Mount{}, told: map[asked]who{}}
+func newAsking(in tree.Files) *asking {
+	passwd, _ := ordinary.Read("/etc/passwd", maxAccounts) // where there is none, numbers have no names
+	group, _ := ordinary.Read("/etc/group", maxAccounts)
+	return &asking{files: in, accounts: access.ReadAccounts(passwd, group), folders: map[string]access.Entry{}, reached: map[reach]bool{}, mounts: map[uint64]tree.Mount{}, told: map[asked]who{}}
 }
 
 // maxAccounts is how much of the files of accounts is read, in bytes.
@@ -75,7 +74,7 @@ func (a *asking) mounted(e tree.Entry) tree.Mount {
 	mount, known := a.mounts[e.Device]
 	a.mu.Unlock()
 	if !known {
-		mount = tree.MountOf(filepath.Join(a.root, filepath.FromSlash(e.Path)))
+		mount = a.files.Mount(e.Path)
 		a.mu.Lock()
 		a.mounts[e.Device] = mount
 		a.mu.Unlock()
@@ -89,7 +88,7 @@ func (a *asking) entry(e tree.Entry) (entry access.Entry, raw string) {
 	mount := a.mounted(e)
 	entry = access.Entry{Mode: e.Mode, UID: e.UID, GID: e.GID, Folder: e.Kind == tree.Folder, ReadOnly: mount.ReadOnly, NoRun: mount.NoRun}
 	if e.Kind != tree.Link && e.Mode&0o070 != 0 {
-		bytes := tree.AccessList(filepath.Join(a.root, filepath.FromSlash(e.Path)))
+		bytes := a.files.AccessList(e.Path)
 		if list, err := access.ParseList(bytes); err == nil {
 			entry.List, raw = list, string(bytes)
 		}
@@ -105,8 +104,8 @@ func (a *asking) folder(dir string) access.Entry {
 	if known {
 		return entry
 	}
-	if stat, err := os.Stat(filepath.Join(a.root, filepath.FromSlash(dir))); err == nil {
-		entry, _ = a.entry(tree.EntryOf(dir, stat))
+	if e, err := a.files.Stat(dir); err == nil {
+		entry, _ = a.entry(e)
 	}
 	a.mu.Lock()
 	a.folders[strings.Clone(dir)] = entry
@@ -249,12 +248,12 @@ func (c *counting) runsAs() (account access.Account, inferred, known bool) {
 		left := maxMade
 		for _, name := range append(c.matcher.Folders(role), c.matcher.Usual(role)...) {
 			for _, folder := range []string{name, path.Join(c.public, name)} {
-				_ = filepath.WalkDir(filepath.Join(c.root, filepath.FromSlash(folder)), func(_ string, d fs.DirEntry, err error) error {
+				_ = tree.Visit(c.files, folder, func(e tree.Entry, err error) error {
 					if left--; err != nil || left < 0 {
 						return fs.SkipAll
 					}
-					if stat, err := d.Info(); err == nil && d.Type().IsRegular() {
-						owners[tree.EntryOf("", stat).UID] = true
+					if e.Kind == tree.File {
+						owners[e.UID] = true
 					}
 					return nil
 				})

@@ -230,12 +230,14 @@ func TestWhatIsToldIsWhatAProcessMayDo(t *testing.T) {
 		}
 		may := asUser(t, ground, account, all)
 		for folder, rels := range paths {
-			ask := newAsking(filepath.Join(ground, folder))
+			files, err := tree.Open(filepath.Join(ground, folder))
+			require.NoError(t, err)
+			t.Cleanup(func() { files.Close() })
+			ask := newAsking(files)
 			ask.accounts = accounts
 			for _, rel := range rels {
-				stat, err := os.Lstat(filepath.Join(ask.root, rel))
+				e, err := files.Lstat(rel)
 				require.NoError(t, err)
-				e := tree.EntryOf(rel, stat)
 				entry, _ := ask.entry(e)
 				told := ask.may(e, entry, account).String()
 				if name == "" {

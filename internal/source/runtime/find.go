@@ -3,9 +3,11 @@ package runtime
 import (
 	"io/fs"
 	"net/url"
-	"os"
+	"path"
 	"path/filepath"
 	"strings"
+
+	"weltaxis/internal/tree"
 )
 
 // usual are where systems put the files of PHP-FPM; the newest version of several is looked at first.
@@ -49,24 +51,28 @@ func (c *Config) Below(root string) (found []string) {
 		name = said
 	}
 	looked := 0
-	_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+	in, err := tree.Open(root)
+	if err != nil {
+		return nil
+	}
+	defer in.Close()
+	_ = tree.Visit(in, ".", func(e tree.Entry, err error) error {
 		switch {
 		case err != nil:
-			return nil
-		case e.IsDir():
+		case e.Kind == tree.Folder:
 			if looked++; looked > maxLooked || len(found) > maxBelow {
-				return filepath.SkipAll
+				return fs.SkipAll
 			}
-		case e.Name() == name:
-			found = append(found, addressBelow(root, filepath.Dir(path)))
+		case e.Base() == name:
+			found = append(found, addressOf(path.Dir(e.Path)))
 		}
 		return nil
 	})
 	for _, f := range c.files {
 		for _, e := range f.entries {
 			if kind, key := special(e.section); kind == "PATH" && strings.HasPrefix(key, root+"/") {
-				if stat, err := os.Stat(key); err == nil && stat.IsDir() {
-					found = append(found, addressBelow(root, key))
+				if below := strings.TrimPrefix(key, root+"/"); tree.IsFolder(in, below) == nil {
+					found = append(found, addressOf(path.Clean(below)))
 				}
 			}
 		}
@@ -86,10 +92,9 @@ func dropped(list []string) (kept []string) {
 	return kept
 }
 
-func addressBelow(root, folder string) string {
-	rel, err := filepath.Rel(root, folder)
-	if err != nil || rel == "." {
+func addressOf(folder string) string {
+	if folder == "." {
 		return "/"
 	}
-	return "/" + (&url.URL{Path: filepath.ToSlash(rel)}).EscapedPath() + "/"
+	return "/" + (&url.URL{Path: folder}).EscapedPath() + "/"
 }

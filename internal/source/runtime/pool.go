@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/tree"
 )
 
 // A pool is a group of workers of PHP-FPM.
@@ -132,8 +133,8 @@ func hostPort(address string) (host, port string) {
 
 // resolved is a path whose folder has been followed through its links.
 func resolved(path string) string {
-	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
-		return filepath.Join(dir, filepath.Base(path))
+	if dir, err := tree.Machine().Real(tree.Full(filepath.Dir(path))); err == nil {
+		return filepath.Join("/", dir, filepath.Base(path))
 	}
 	return path
 }

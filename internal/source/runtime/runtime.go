@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -21,6 +20,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/progress"
+	"weltaxis/internal/tree"
 )
 
 // maxFile is the largest file that is read.
@@ -93,7 +93,7 @@ func ReadWith(files map[string][]byte, folder string, module bool) *Config {
 }
 
 func exists(file string) bool {
-	_, err := os.Stat(file)
+	_, err := tree.Machine().Stat(tree.Full(file))
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
@@ -307,7 +307,7 @@ func (v *values) dropped() facts.Cell {
 func (v *values) loader() facts.Cell {
 	l := v.of["auto_prepend_file"]
 	cell := facts.Cell{Origin: l.at}
-	switch _, err := os.Stat(l.value); {
+	switch _, err := tree.Machine().Stat(tree.Full(l.value)); {
 	case l.unknown != nil:
 		cell.Unknown, cell.Origin = l.unknown.Because, l.unknown.Origin
 	case l.value == "" || err == nil:
@@ -380,7 +380,7 @@ func own(folder, above facts.Folder) (names []string) {
 func (s *Source) unread(t *troubles) {
 	for _, p := range s.Places {
 		file := filepath.Join(filepath.Dir(p.Script), directives["user_ini.filename"].initial)
-		if stat, err := os.Stat(file); err != nil || !stat.Mode().IsRegular() || stat.Size() == 0 {
+		if e, err := tree.Machine().Stat(tree.Full(file)); err != nil || e.Kind != tree.File || e.Size == 0 {
 			continue
 		}
 		because := ""

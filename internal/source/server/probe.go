@@ -5,7 +5,6 @@ import (
 	"context"
 	"net/http"
 	"net/url"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -17,6 +16,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/progress"
 	"weltaxis/internal/source/server/answer"
+	"weltaxis/internal/tree"
 )
 
 // Probes says which addresses are worked out beside those that every site has.
@@ -152,22 +152,47 @@ const maxReadmes = 20
 
 // readmes are the addresses of such files, at the top of what is served and one folder down, but for those that somebody has uploaded.
 func (s *Source) readmes(uploads []string) (found []string) {
-	root, _ := s.root()
-	if root == "" {
-		return nil
-	}
-	for _, pattern := range []string{"*", "*/*"} {
-		paths, _ := filepath.Glob(filepath.Join(root, pattern))
-		for _, p := range paths {
-			stat, err := os.Lstat(p)
-			address := s.addressOf(p)
-			own := address != "" && !slices.ContainsFunc(uploads, func(folder string) bool { return strings.HasPrefix(address, strings.TrimSuffix(folder, "/")+"/") })
-			if own && err == nil && stat.Mode().IsRegular() && readme.MatchString(filepath.Base(p)) && len(found) < maxReadmes {
+	add := func(entries []tree.Entry) {
+		for _, e := range entries {
+			address := "/" + e.Path
+			own := !slices.ContainsFunc(uploads, func(folder string) bool { return strings.HasPrefix(address, strings.TrimSuffix(folder, "/")+"/") })
+			if own && e.Kind == tree.File && readme.MatchString(e.Base()) && len(found) < maxReadmes {
 				found = append(found, escaped(address))
 			}
 		}
 	}
+	top := s.top()
+	add(top)
+	for _, e := range top {
+		add(s.below(e))
+	}
 	return found
+}
+
+// lying are the files that the web server serves, nowhere when it is not known where they lie.
+func (s *Source) lying() tree.Files {
+	if s.serves == nil {
+		root, _ := s.root()
+		s.serves, _ = tree.Open(root) // in one that cannot be opened nothing lies that could be asked for
+	}
+	return s.serves
+}
+
+// top are the entries of the folder that is served; below, those of one of them, if it is a folder or leads to one.
+func (s *Source) top() (entries []tree.Entry) {
+	return s.below(tree.Entry{Path: ".", Kind: tree.Folder})
+}
+
+func (s *Source) below(folder tree.Entry) []tree.Entry {
+	if folder.Kind != tree.Folder && folder.Kind != tree.Link {
+		return nil
+	}
+	real, err := s.lying().Real(folder.Path)
+	if err != nil {
+		return nil
+	}
+	entries, _ := s.lying().ReadDir(real)
+	return entries
 }
 
 // uploads are the addresses of the folders for uploads that are served.
@@ -177,13 +202,12 @@ func (s *Source) uploads(ask Probes) (found []string) {
 			found = append(found, address)
 		}
 	}
-	root, _ := s.root()
 	for _, name := range ask.UsualUploads {
-		for _, pattern := range []string{name, "*/" + name} {
-			paths, _ := filepath.Glob(filepath.Join(root, pattern))
-			for _, p := range paths {
-				if address := s.addressOf(p); root != "" && address != "" && !slices.Contains(found, address) {
-					found = append(found, address)
+		for _, e := range append([]tree.Entry{{Path: "."}}, s.top()...) {
+			at, err := s.lying().Real(path.Join(e.Path, name))
+			if err == nil && at != "." && !slices.Contains(found, "/"+at) {
+				if _, err = s.lying().Lstat(at); err == nil {
+					found = append(found, "/"+at)
 				}
 			}
 		}
@@ -193,32 +217,17 @@ func (s *Source) uploads(ask Probes) (found []string) {
 
 // addressOf is the address below the site's of a path of this machine, "" when it is not below what is served.
 func (s *Source) addressOf(p string) string {
-	root, _ := s.root()
-	if root == "" {
+	below, err := tree.Within(s.lying(), p)
+	if err != nil || below == "." {
 		return ""
 	}
-	if real, err := filepath.EvalSymlinks(root); err == nil {
-		root = real
-	}
-	p, err := filepath.Abs(p)
-	if err != nil {
-		return ""
-	}
-	if real, err := filepath.EvalSymlinks(p); err == nil {
-		p = real
-	}
-	rel, err := filepath.Rel(root, p)
-	if err != nil || rel == "." || rel == ".." || strings.HasPrefix(rel, "../") {
-		return ""
-	}
-	return "/" + filepath.ToSlash(rel)
+	return "/" + below
 }
 
 // Folders are the addresses of the site's folders, each ending in a slash, below the site's own: those at the top and one below, and deeper ones that have an override file or
 // that the configuration names.
 func (s *Source) Folders() (found []string) {
-	root, _ := s.root()
-	if root == "" {
+	if root, _ := s.root(); root == "" {
 		return nil
 	}
 	add := func(address string, most int) {
@@ -234,18 +243,15 @@ func (s *Source) Folders() (found []string) {
 	for queue, looked := []folder{{"/", 0}}, 0; len(queue) > 0 && looked < maxLooked; looked++ {
 		at := queue[0]
 		queue = queue[1:]
-		entries, err := os.ReadDir(filepath.Join(root, at.address))
-		if err != nil {
-			continue
-		}
+		entries, _ := s.lying().ReadDir(at.address)
 		for _, e := range entries {
 			switch {
-			case e.IsDir() && !strings.HasPrefix(e.Name(), "."):
-				queue = append(queue, folder{at.address + e.Name() + "/", at.depth + 1})
+			case e.Kind == tree.Folder && !strings.HasPrefix(e.Base(), "."):
+				queue = append(queue, folder{at.address + e.Base() + "/", at.depth + 1})
 				if at.depth < 2 {
-					add(escaped(at.address+e.Name()), maxFolders)
+					add(escaped(at.address+e.Base()), maxFolders)
 				}
-			case e.Name() == ".htaccess":
+			case e.Base() == ".htaccess":
 				add(escaped(at.address), 2*maxFolders)
 			}
 		}

@@ -13,7 +13,6 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -26,6 +25,7 @@ import (
 	"weltaxis/internal/source/server/answer"
 	"weltaxis/internal/source/server/apache"
 	"weltaxis/internal/source/server/nginx"
+	"weltaxis/internal/tree"
 )
 
 // A Config names a configuration.
@@ -78,6 +78,7 @@ type Source struct {
 	served   string // the folder that the address is served from, once it has been asked for
 	servedAt facts.Origin
 	rooted   bool
+	serves   tree.Files
 }
 
 // Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
@@ -104,7 +105,7 @@ func OpenWith(files Overlay, configs []Config, address *url.URL, connect map[str
 func (s *Source) find() []facts.Gap {
 	var there, named []*Server
 	for _, c := range usual {
-		if _, err := os.Stat(c.File); err != nil {
+		if _, err := tree.Machine().Stat(tree.Full(c.File)); err != nil {
 			continue
 		}
 		server := s.read(c)
@@ -474,6 +475,9 @@ func (a *assumed) Read(path string) ([]byte, error) {
 	}
 	return answer.OS{}.Read(path)
 }
+
+// Folders implements answer.Disk.
+func (a *assumed) Folders(path string) []string { return answer.OS{}.Folders(path) }
 
 // An Overlay is the disk of this machine with some files as they might be, by their names.
 type Overlay map[string][]byte

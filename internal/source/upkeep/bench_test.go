@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+
+	"weltaxis/internal/tree"
 )
 
 // BenchmarkAdvise looks through 50 000 advisories for 200 installed packages, in an archive and in a folder: the time of each, and the most
@@ -154,13 +156,13 @@ func BenchmarkHold(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		below, err := os.OpenRoot(root)
+		below, err := tree.Open(root)
 		if err != nil {
 			b.Fatal(err)
 		}
 		defer below.Close()
 		no := func(string) bool { return false }
-		held, err := sums.Hold(b.Context(), below, false, no, no, no)
+		held, err := sums.Hold(b.Context(), below, ".", false, no, no, no)
 		if err != nil || len(held.Same) != len(names) {
 			b.Fatal(err, len(held.Same))
 		}

@@ -29,7 +29,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/tree"
 )
 
 // Sums is what files of a program ought to hold, by their path below its folder.
@@ -191,10 +191,10 @@ type Held struct {
 	asked *atomic.Int64 // of all folders
 }
 
-// Hold holds the files below a root against the list, several at once. Passed over is what may be otherwise, by its path; gone, what may
+// Hold holds the files below a folder of a tree against the list, several at once. Passed over is what may be otherwise, by its path; gone, what may
 // be missing. Whole says that nothing else lies in the root itself. Suspect tells of a file that the list lacks, and that lies in a folder whose files it has, whether that is a program.
-func (s *Sums) Hold(ctx context.Context, root *os.Root, whole bool, passed, gone, suspect func(name string) bool) (*Held, error) {
-	s.shift(root)
+func (s *Sums) Hold(ctx context.Context, files tree.Files, base string, whole bool, passed, gone, suspect func(name string) bool) (*Held, error) {
+	s.shift(files, base)
 	held := &Held{asked: &atomic.Int64{}}
 	var mu sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
@@ -204,7 +204,7 @@ func (s *Sums) Hold(ctx context.Context, root *os.Root, whole bool, passed, gone
 		for begin := 0; begin < len(names); begin += 256 {
 			part := names[begin:min(begin+256, len(names))]
 			group.Go(func() error {
-				h := s.folder(ctx, held.asked, root, folder, part, begin == 0 && (whole || folder != "."), passed, gone, suspect)
+				h := s.folder(ctx, held.asked, files, base, folder, part, begin == 0 && (whole || folder != "."), passed, gone, suspect)
 				mu.Lock()
 				defer mu.Unlock()
 				held.merge(h)
@@ -230,7 +230,7 @@ func (h *Held) merge(more *Held) {
 }
 
 // shift takes away the folder that an archive puts all its files into, when there is none of that name here.
-func (s *Sums) shift(root *os.Root) {
+func (s *Sums) shift(in tree.Files, base string) {
 	first := ""
 	for name := range s.files {
 		top, _, below := strings.Cut(name, "/")
@@ -239,7 +239,7 @@ func (s *Sums) shift(root *os.Root) {
 		}
 		first = top
 	}
-	if _, err := root.Stat(first); err == nil {
+	if _, err := in.Stat(path.Join(base, first)); err == nil {
 		return
 	}
 	files, dirs := map[string]sum{}, map[string][]string{}
@@ -252,20 +252,17 @@ func (s *Sums) shift(root *os.Root) {
 }
 
 // folder holds files of one folder against the list; with strangers, those that it lacks as well.
-func (s *Sums) folder(ctx context.Context, asked *atomic.Int64, root *os.Root, folder string, names []string, strangers bool, passed, gone, suspect func(string) bool) *Held {
+func (s *Sums) folder(ctx context.Context, asked *atomic.Int64, in tree.Files, base, folder string, names []string, strangers bool, passed, gone, suspect func(string) bool) *Held {
 	h := &Held{asked: asked}
-	dir, err := root.OpenRoot(folder)
+	err := tree.IsFolder(in, path.Join(base, folder))
 	missing := errors.Is(err, fs.ErrNotExist)
 	if err != nil && !missing {
 		h.Unread = append(h.Unread, folder+"/: "+facts.Plainly(err).Error())
 		return h
 	}
-	if dir != nil {
-		defer dir.Close()
-	}
 	buffer := make([]byte, 64<<10)
-	for _, base := range names {
-		name := path.Join(folder, base)
+	for _, called := range names {
+		name := path.Join(folder, called)
 		if ctx.Err() != nil {
 			break
 		}
@@ -273,7 +270,7 @@ func (s *Sums) folder(ctx context.Context, asked *atomic.Int64, root *os.Root, f
 		at := facts.Origin{File: s.File, Line: of.line}
 		same, rewrapped := false, false
 		if !missing {
-			same, rewrapped, err = is(dir, base, of.hash, buffer)
+			same, rewrapped, err = is(in, path.Join(base, name), of.hash, buffer)
 		}
 		switch {
 		case missing || errors.Is(err, fs.ErrNotExist):
@@ -289,8 +286,8 @@ func (s *Sums) folder(ctx context.Context, asked *atomic.Int64, root *os.Root, f
 			h.alter(Altered{name, "changed", at}, passed)
 		}
 	}
-	if strangers && dir != nil {
-		h.strangers(s, dir, folder, passed, suspect)
+	if strangers && !missing {
+		h.strangers(s, in, base, folder, passed, suspect)
 	}
 	return h
 }
@@ -308,15 +305,19 @@ func (h *Held) alter(a Altered, may func(name string) bool) {
 }
 
 // strangers are programs in a folder of the list that the list does not have.
-func (h *Held) strangers(s *Sums, dir *os.Root, folder string, passed, suspect func(string) bool) {
-	entries, err := fs.ReadDir(dir.FS(), ".")
+func (h *Held) strangers(s *Sums, in tree.Files, base, folder string, passed, suspect func(string) bool) {
+	real, err := in.Real(path.Join(base, folder))
+	var entries []tree.Entry
+	if err == nil {
+		entries, err = in.ReadDir(real)
+	}
 	if err != nil {
 		h.Unread = append(h.Unread, folder+"/: "+facts.Plainly(err).Error())
 		return
 	}
 	for _, entry := range entries {
-		name := path.Join(folder, entry.Name())
-		if _, known := s.files[name]; known || !entry.Type().IsRegular() || passed(name) || !suspect(name) {
+		name := path.Join(folder, entry.Base())
+		if _, known := s.files[name]; known || entry.Kind != tree.File || passed(name) || !suspect(name) {
 			continue
 		}
 		h.Altered = append(h.Altered, Altered{name, "added", facts.Origin{File: s.File}})
@@ -324,8 +325,8 @@ func (h *Held) strangers(s *Sums, dir *os.Root, folder string, passed, suspect f
 }
 
 // is tells whether a file holds what its checksum says, or does but for the ends of its lines, as after a transfer as text.
-func is(dir *os.Root, name string, want []byte, buffer []byte) (same, rewrapped bool, err error) {
-	file, err := ordinary.OpenIn(dir, name)
+func is(in tree.Files, name string, want []byte, buffer []byte) (same, rewrapped bool, err error) {
+	file, err := in.Open(name)
 	if err != nil {
 		return false, false, err
 	}
@@ -352,10 +353,7 @@ func is(dir *os.Root, name string, want []byte, buffer []byte) (same, rewrapped 
 	if stat.Size() > 1<<20 {
 		return false, false, nil
 	}
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
-		return false, false, nil
-	}
-	data, err := io.ReadAll(io.LimitReader(file, 1<<20))
+	data, err := tree.Read(in, name, 1<<20)
 	if err != nil || bytes.IndexByte(data, 0) >= 0 {
 		return false, false, nil
 	}

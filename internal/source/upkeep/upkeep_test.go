@@ -18,6 +18,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"weltaxis/internal/tree"
 )
 
 func sign(n int) int { return max(-1, min(n, 1)) }
@@ -234,10 +236,10 @@ func held(t *testing.T, root, list string) *Held {
 	require.NoError(t, os.WriteFile(file, []byte(list), 0o600))
 	sums, err := ReadSums(file, "lamp", "1.0.0")
 	require.NoError(t, err)
-	below, err := os.OpenRoot(root)
+	below, err := tree.Open(root)
 	require.NoError(t, err)
 	defer below.Close()
-	h, err := sums.Hold(t.Context(), below, false, nobody, nobody, func(name string) bool { return strings.HasSuffix(name, ".php") })
+	h, err := sums.Hold(t.Context(), below, ".", false, nobody, nobody, func(name string) bool { return strings.HasSuffix(name, ".php") })
 	require.NoError(t, err)
 	return h
 }

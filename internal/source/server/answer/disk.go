@@ -3,9 +3,9 @@ package answer
 import (
 	"errors"
 	"io/fs"
-	"os"
+	"path/filepath"
 
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/tree"
 )
 
 // What lies at a path.
@@ -30,6 +30,8 @@ type Entry struct {
 // A Disk is where the files lie that a server serves.
 type Disk interface {
 	Look(path string) Entry
+	// Folders are the folders in a folder, links aside.
+	Folders(path string) []string
 	Read(path string) ([]byte, error)
 }
 
@@ -38,22 +40,35 @@ type OS struct{}
 
 // Look implements Disk. Links are followed.
 func (OS) Look(path string) Entry {
-	stat, err := os.Stat(path)
+	e, err := tree.Machine().Stat(tree.Full(path))
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return Entry{Is: Unseen, Why: "this user may not look at " + path}
 	case err != nil:
 		return Entry{}
-	case stat.IsDir():
+	case e.Kind == tree.Folder:
 		return Entry{Is: AFolder, Run: true}
-	case !stat.Mode().IsRegular():
+	case e.Kind != tree.File:
 		return Entry{Is: Unseen, Why: path + " is no ordinary file"}
 	}
-	return Entry{Is: AFile, Size: stat.Size(), Run: stat.Mode()&0o111 != 0}
+	return Entry{Is: AFile, Size: e.Size, Run: e.Mode&0o111 != 0}
 }
 
 // maxRead is the largest file that is read: one that tells a server what to do in a folder.
 const maxRead = 1 << 20
 
 // Read implements Disk.
-func (OS) Read(path string) ([]byte, error) { return ordinary.Read(path, maxRead) }
+func (OS) Read(path string) ([]byte, error) {
+	return tree.Read(tree.Machine(), tree.Full(path), maxRead)
+}
+
+// Folders implements Disk.
+func (OS) Folders(path string) (paths []string) {
+	entries, _ := tree.Machine().ReadDir(tree.Full(path))
+	for _, e := range entries {
+		if e.Kind == tree.Folder {
+			paths = append(paths, filepath.Join(path, e.Base()))
+		}
+	}
+	return paths
+}

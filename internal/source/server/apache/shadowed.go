@@ -1,7 +1,6 @@
 package apache
 
 import (
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -172,14 +171,8 @@ func (r *request) shadowed() (found []facts.Shadowed) {
 				}
 			}
 		}
-		entries, err := os.ReadDir(dir)
-		if err != nil {
-			return
-		}
-		for _, e := range entries {
-			if e.IsDir() {
-				visit(filepath.Join(dir, e.Name()), depth+1)
-			}
+		for _, below := range r.disk.Folders(dir) {
+			visit(below, depth+1)
 		}
 	}
 	visit(r.root(), 0)

@@ -373,6 +373,9 @@ func (f OneFile) Look(path string) answer.Entry {
 	return answer.Entry{}
 }
 
+// Folders gives none.
+func (f OneFile) Folders(string) []string { return nil }
+
 // Hurry has an evaluator answer for a configuration that means ill, and fails when it takes long or says nothing.
 func Hurry(t *testing.T, text, target string, tell func(answer.Ask) *answer.Answer) {
 	start := time.Now()

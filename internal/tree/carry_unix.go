@@ -1,6 +1,6 @@
 //go:build unix && !linux
 
-package store
+package tree
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package store
+package tree
 
 import (
 	"io/fs"
@@ -45,16 +45,16 @@ func TestWhatIsMarkedAsNotToBeChanged(t *testing.T) {
 	for name, mark := range map[string]string{"the file": "a.ini", "its folder": "."} {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.ini"), []byte("x=1\n"), 0o644))
-		files, err := OpenFiles(dir)
+		files, err := Open(dir)
 		require.NoError(t, err)
 		defer files.Close()
 		immutable(t, filepath.Join(dir, mark))
-		err = files.Change("a.ini", []byte("x=1\n"), []byte("x=2\n"), func(string) {})
+		err = Change(files, "a.ini", []byte("x=1\n"), []byte("x=2\n"), func(string) {})
 		require.Error(t, err, name)
 		assert.ErrorIs(t, err, fs.ErrPermission, name)
 		assert.Contains(t, facts.InWords(err), "chattr +i", name)
 		assert.NotContains(t, facts.InWords(err), "reading", name)
-		text, err := files.Read("a.ini")
+		text, err := Read(files, "a.ini", 100)
 		require.NoError(t, err)
 		assert.Equal(t, "x=1\n", string(text))
 		left, err := os.ReadDir(dir)

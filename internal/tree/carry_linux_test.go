@@ -1,4 +1,4 @@
-package store
+package tree
 
 import (
 	"os"
@@ -13,13 +13,13 @@ import (
 )
 
 // carrying is a folder with a file that carries an access control list and an attribute.
-func carrying(t *testing.T) (dir string, root *os.Root) {
+func carrying(t *testing.T) (dir string, root Files) {
 	t.Helper()
 	if _, err := exec.LookPath("setfacl"); err != nil {
 		t.Skip("setfacl is not installed")
 	}
 	dir = t.TempDir()
-	root, err := os.OpenRoot(dir)
+	root, err := Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { root.Close() })
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config.ini"), []byte("old"), 0o600))
@@ -58,9 +58,9 @@ func TestAReplacedFileKeepsWhatItCarries(t *testing.T) {
 	require.Contains(t, before, "user:33:r--")
 	require.Contains(t, before, "group::---")
 	require.Contains(t, before, "by hand")
-	require.NoError(t, ReplaceFile(root, "config.ini", []byte("old"), []byte("new"), func(string) {}))
+	require.NoError(t, root.Replace("config.ini", []byte("old"), []byte("new"), func(string) {}))
 	assert.Equal(t, before, carried(t, dir, "config.ini"))
-	require.NoError(t, ReplaceFile(root, "config.ini", []byte("new"), []byte("old"), func(string) {}))
+	require.NoError(t, root.Replace("config.ini", []byte("new"), []byte("old"), func(string) {}))
 	assert.Equal(t, before, carried(t, dir, "config.ini"))
 }
 
@@ -73,7 +73,7 @@ func TestAReplacedFileGetsNothingFromItsFolder(t *testing.T) {
 	command.Dir = dir
 	out, err := command.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	require.NoError(t, ReplaceFile(root, "plain.ini", []byte("old"), []byte("new"), func(string) {}))
+	require.NoError(t, root.Replace("plain.ini", []byte("old"), []byte("new"), func(string) {}))
 	assert.Equal(t, before, carried(t, dir, "plain.ini"))
 	require.NotContains(t, before, "65534")
 }
@@ -84,7 +84,7 @@ func TestWhatCannotBeCarriedIsRefused(t *testing.T) {
 	if err := unix.Setxattr(filepath.Join(dir, "config.ini"), sums[0], []byte{4, 1}, 0); err != nil {
 		t.Skipf("only with more rights: %v", err)
 	}
-	assert.ErrorContains(t, ReplaceFile(root, "config.ini", []byte("old"), []byte("new"), func(string) {}), "vouches for its content")
+	assert.ErrorContains(t, root.Replace("config.ini", []byte("old"), []byte("new"), func(string) {}), "vouches for its content")
 	assert.Equal(t, "old", readIn(t, dir, "config.ini"))
 	assert.Empty(t, leftIn(t, dir))
 }
@@ -110,7 +110,7 @@ func TestAWriterInBetweenLosesNothing(t *testing.T) {
 		for _, how := range []string{"in place", "another file", "same size"} {
 			t.Run(strings.Join([]string{point, how}, ", "), func(t *testing.T) {
 				dir := t.TempDir()
-				root, err := os.OpenRoot(dir)
+				root, err := Open(dir)
 				require.NoError(t, err)
 				defer root.Close()
 				file, theirs := filepath.Join(dir, "a.ini"), "theirs!"
@@ -118,7 +118,7 @@ func TestAWriterInBetweenLosesNothing(t *testing.T) {
 					theirs = "OLD"
 				}
 				require.NoError(t, os.WriteFile(file, []byte("old"), 0o644))
-				err = ReplaceFile(root, "a.ini", []byte("old"), []byte("new"), func(at string) {
+				err = root.Replace("a.ini", []byte("old"), []byte("new"), func(at string) {
 					if at != point {
 						return
 					}
