@@ -42,6 +42,7 @@ func Act(uid int) error {
 		return fmt.Errorf("acting as %s: %w", Name(uid), err)
 	}
 	acting.Store(-1)
+	forgetFurther()
 	if uid == 0 {
 		return nil
 	}
