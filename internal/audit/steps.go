@@ -405,6 +405,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 	if err != nil {
 		return facts.Seen{}, err
 	}
+	ask.alongside()
 	var interrupted error
 	for _, wave := range waves {
 		group, ctx := errgroup.WithContext(ctx)
@@ -560,12 +561,26 @@ func (ask *Request) serve(seen *facts.Seen) {
 	}
 }
 
-// readAs is the user that a site is read as, where it is root who looks.
+// readAs are the users that a site is read as, where it is root who looks.
 func readAs() string {
 	if identity.Caller() != 0 {
 		return ""
 	}
-	return cmp.Or(identity.ActingName(), "root")
+	return cmp.Or(strings.Join(identity.Readers(), " and "), "root")
+}
+
+// alongside has what the owner of the tree may not open be opened as whom its web server runs as.
+func (ask *Request) alongside() {
+	var source *files.Source
+	switch root := ask.root(); {
+	case ask.Site.Sources.Files != nil:
+		source = Tree(ask.Site, ask.Dialect, nil)
+	case root != "":
+		source = &files.Source{Root: root, Dialect: ask.Dialect, WebUser: ask.Site.Said("web_user")}
+	default:
+		return
+	}
+	source.Alongside()
 }
 
 // snapshot is what was seen, with what is needed to judge it again.

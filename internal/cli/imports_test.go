@@ -25,7 +25,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
+		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},
@@ -35,9 +35,9 @@ var (
 		"site":            {"announce", "facts", "orders", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "orders", "query", "strict", "nearest"},
 		"baseline":        {"facts", "orders", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format", "orders", "query", "tree"},
+		"store":           {"facts", "dialect", "format", "identity", "orders", "query", "tree"},
 		"source/settings": {"facts", "dialect", "store"},
-		"source/files":    {"access", "facts", "dialect", "ordinary", "progress", "tree"},
+		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"ordinary", "orders"},
 
@@ -122,7 +122,6 @@ func TestTheTableOfLayersCanFail(t *testing.T) {
 // it is a site's: all that is read or changed of a site goes by tree.Files.
 var opens = map[string]string{
 	"identity/accounts.go":           "the accounts of this machine",
-	"source/files/who.go":            "the accounts of this machine",
 	"ordinary/ordinary.go":           "it opens what others name",
 	"orders/orders.go":               "what gives orders",
 	"orders/find_unix.go":            "what gives orders",

@@ -92,17 +92,16 @@ func (h hostile) run(t *testing.T, bin, site string) {
 		args = []string{"audit", "--full"}
 	}
 	limit := time.Duration(max(h.seconds, 10)) * time.Second
-	ctx, cancel := context.WithTimeout(t.Context(), 3*limit)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*limit) // a machine may be busy with other things
 	defer cancel()
 	command := exec.CommandContext(ctx, bin, args...)
 	command.Dir, command.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "GOGC=100", "NO_COLOR=1", "COLUMNS=200")
 	var said bytes.Buffer
 	command.Stdout, command.Stderr = &said, &said
-	began := time.Now()
 	require.NoError(t, command.Start())
 	peak := watched(command.Process.Pid)
 	err := command.Wait()
-	took := time.Since(began)
+	took := command.ProcessState.UserTime() + command.ProcessState.SystemTime() // of its own, however busy the machine is
 	var exit *exec.ExitError
 	require.True(t, err == nil || errors.As(err, &exit), "%v", err)
 	code := command.ProcessState.ExitCode()
@@ -115,7 +114,7 @@ func (h hostile) run(t *testing.T, bin, site string) {
 	assert.Contains(t, strings.Join(strings.Fields(text), " "), h.says, shown)
 	assert.NotRegexp(t, never, text)
 	assert.False(t, strings.ContainsFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' }), "controls in what is printed")
-	assert.LessOrEqual(t, took, 2*limit, "twice, for a busy machine")
+	assert.LessOrEqual(t, took, 2*limit, "what it computes, on two processors at once")
 	memory := peak() / 1024
 	bound := h.mebibyte
 	if bound == 0 {

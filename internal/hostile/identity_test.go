@@ -38,6 +38,26 @@ func give(t *testing.T, bin string) given {
 	return given{a, "demo/lantern-lane"}
 }
 
+// wren is whom the web server of a tree of kestrel's runs as, and finch has no part in it.
+const wren, finch = 61002, 61003
+
+// share gives wren what the web server writes, and keeps kestrel out of it.
+func (g given) share() {
+	g.Helper()
+	site := filepath.Join(g.dir, g.site, "site")
+	for _, name := range []string{"foyer/posters", "foyer/gaslit", "understage"} {
+		require.NoError(g, exec.Command("chown", "-R", fmt.Sprintf("%d:%d", wren, wren), filepath.Join(site, name)).Run())
+		require.NoError(g, exec.Command("chmod", "-R", "go=", filepath.Join(site, name)).Run())
+	}
+	require.NoError(g, os.Chmod(filepath.Join(site, "foyer/posters/winter"), 0o777))
+	require.NoError(g, exec.Command("chown", "-R", fmt.Sprintf("%d:%d", wren, wren), filepath.Join(site, "foyer/lamplit")).Run())
+	file := filepath.Join(g.dir, g.site, "weltaxis.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(g, err)
+	require.Contains(g, string(text), `web_user: "root"`)
+	require.NoError(g, os.WriteFile(file, []byte(strings.Replace(string(text), `web_user: "root"`, fmt.Sprintf(`web_user: "%d"`, wren), 1)), 0o644))
+}
+
 // as runs the program as a user, 0 for root, with a state folder of that user's.
 func (g given) as(uid uint32, args ...string) (said, out string) {
 	g.Helper()
@@ -94,6 +114,7 @@ func TestRootDoesWhatTheOwnerWould(t *testing.T) {
 			assert.Equal(t, "61001", words["as"])
 		}
 		delete(words, "as")
+		delete(words, "read")
 		delete(result, "taken")
 		return result
 	}
@@ -132,6 +153,40 @@ func numbered(lines []string) (all []string) {
 		all = append(all, rest)
 	}
 	return all
+}
+
+// What only whom the web server runs as may read of a tree is read as that user, what root alone may change is changed by root, and what a third
+// has closed is a gap that names him.
+func TestWhatSeveralHaveAPartIn(t *testing.T) {
+	bin := program(t)
+	g := give(t, bin)
+	g.share()
+	site := filepath.Join(g.dir, g.site, "site")
+	seen := func(uid uint32) (words map[string]interface{}) {
+		_, out := g.as(uid, "audit", g.site, "--offline", "--format", "json", "--no-keep")
+		var result map[string]interface{}
+		require.NoError(t, json.Unmarshal([]byte(out), &result))
+		return result["words"].(map[string]interface{})
+	}
+	words := seen(0)
+	assert.Equal(t, "Read as 61001 and 61002; as root only who may do what.", words["read"])
+	assert.Empty(t, words["gaps"])
+	assert.Contains(t, fmt.Sprint(words["entries"]), "foyer/posters/winter/upload-test.php")
+	assert.Contains(t, fmt.Sprint(seen(kestrel)["gaps"]), "understage/prompt.db", "kestrel himself may not read it")
+	third := filepath.Join(site, "foyer/posters/winter/upload-test.php")
+	require.NoError(t, os.Chown(third, finch, finch))
+	assert.Contains(t, fmt.Sprint(seen(0)["gaps"]), "61001 and 61002 may not; it belongs to 61003, mode 0600")
+
+	before := tree(t, site)
+	said, _ := g.as(0, strings.Fields("fix "+g.site+" --offline --write --allow visible --no-keep")...)
+	assert.Contains(t, said, "permissions of uploads folders")
+	assert.Contains(t, said, "it belongs to 61002, and SQLite opens by name")
+	assert.NotEqual(t, before, tree(t, site))
+	assert.NotContains(t, strings.Join(tree(t, site), "\n"), " 0:0 ", "nothing of it is root's")
+	said, _ = g.as(0, "undo", g.site, "--offline")
+	assert.Contains(t, said, "are as they were")
+	assert.Equal(t, before, tree(t, site))
+	assert.NotRegexp(t, never, said)
 }
 
 // swapping is a process of kestrel's that exchanges what lies in a tree with links to what is root's, as long as it runs.
@@ -197,13 +252,14 @@ func stamped(t *testing.T, root string) (lines []string) {
 func TestASwapperFindsNoWay(t *testing.T) {
 	bin := program(t)
 	g := give(t, bin)
+	g.share()
 	seconds := 5
 	if os.Getenv("WELTAXIS_SOAK") != "" {
 		seconds = 60
 	}
 	outside, root := filepath.Join(g.dir, "outside"), filepath.Join(g.dir, g.site, "site")
 	require.NoError(t, exec.Command("cp", "-a", root, outside).Run())
-	require.NoError(t, exec.Command("sh", "-c", "chown -R 0:0 '"+outside+"' && chmod -R u+rwX,go= '"+outside+"' && chmod 755 '"+outside+"' && find '"+outside+"' -type f -exec touch -a -d @1 {} + && find '"+outside+"' -type f -exec touch -m -d @2 {} +").Run())
+	require.NoError(t, exec.Command("sh", "-c", "chown -R 0:0 '"+outside+"' && chmod -R u+rwX,go= '"+outside+"' && chmod 755 '"+outside+"' && cd '"+outside+"' && chown -R 61002:61002 foyer/posters foyer/gaslit foyer/lamplit understage && find '"+outside+"' -type f -exec touch -a -d @1 {} + && find '"+outside+"' -type f -exec touch -m -d @2 {} +").Run())
 	above := filepath.Dir(root)
 	require.NoError(t, os.Chown(above, kestrel, kestrel), "where the decoys are made")
 	siteFile := filepath.Join(g.dir, "site.yaml") // which is therefore elsewhere

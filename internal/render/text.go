@@ -64,8 +64,11 @@ func (p Sheet) head(r *report.Report, detail Detail) {
 	p.title(r)
 	p.block(0, "", 0, Safe(r.Words.There), plain)
 	p.block(0, "", 0, Safe(r.Words.Looked), plain)
-	if as := r.Words.As; as != "" && (as != "root" || detail == Full) { // what is root's own is read as root by nobody's surprise
-		p.block(0, "", 0, "Read as "+Safe(as)+".", plain)
+	switch {
+	case r.Words.Read != "":
+		p.block(0, "", 0, Safe(r.Words.Read), plain)
+	case r.Words.As != "" && detail == Full:
+		p.block(0, "", 0, "Read as "+Safe(r.Words.As)+".", plain)
 	}
 	p.block(0, "", 0, r.Words.Stands, bold)
 }

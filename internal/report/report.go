@@ -26,11 +26,12 @@ type Report struct {
 
 // Words are what a person is told, in the order in which they are told it.
 type Words struct {
-	There   string   `json:"there"`        // whether the site answers
-	Looked  string   `json:"looked"`       // where was looked
-	As      string   `json:"as,omitempty"` // the user that it was read as, where root looked
-	Stands  string   `json:"stands"`       // how it stands, in counts
-	First   []First  `json:"first"`        // what to do first, three at most
+	There   string   `json:"there"`          // whether the site answers
+	Looked  string   `json:"looked"`         // where was looked
+	As      string   `json:"as,omitempty"`   // the users that it was read as, where root looked
+	Read    string   `json:"read,omitempty"` // what there is to say of that
+	Stands  string   `json:"stands"`         // how it stands, in counts
+	First   []First  `json:"first"`          // what to do first, three at most
 	Entries []Entry  `json:"entries"`
 	Unseen  []Unseen `json:"unseen"` // why rules were not judged
 	// Lacking is the one thing that would let most of the rest be judged; "" when all was.
@@ -58,7 +59,7 @@ func New(r *audit.Result) *Report {
 	for _, e := range r.Entries() {
 		w.Entries = append(w.Entries, entry(r, e))
 	}
-	w.First, w.As = first(r), r.Snapshot.As
+	w.First, w.As, w.Read = first(r), r.Snapshot.As, readAs(r.Snapshot)
 	w.News, w.Other, w.Due = []News{}, []string{}, due(r)
 	w.Unseen, w.Lacking, w.Gaps = unseen(r), lacking(r), gaps(r)
 	w.Accepted, w.Lapsed, w.Astray = accepted(r), lapsed(r), astray(r)
@@ -69,6 +70,20 @@ func New(r *audit.Result) *Report {
 	stage, known := r.Snapshot.Effective(facts.IntentStage.Name)
 	w.Presumed = known && stage.Origin.Default != ""
 	return report
+}
+
+// readAs says as whom the site was read, where root looked; nothing where that is root, as is to be expected of what is root's own, unless its web
+// server is root's too.
+func readAs(s *facts.Snapshot) string {
+	switch {
+	case s.As == "":
+		return ""
+	case s.As != "root":
+		return "Read as " + s.As + "; as root only who may do what."
+	case s.WebUser() == "root":
+		return "Read as root, as whom the web server runs too: whatever it can be got to do, it does with all rights there are."
+	}
+	return ""
 }
 
 // there says whether the site answers, from what was seen of its home page, and tells whether it does.

@@ -19,6 +19,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/tree"
 )
@@ -44,6 +45,8 @@ const heapLimit = 64 << 20
 //	log and index in use    mode=ro, which needs them and finds them
 //	neither log nor index   immutable, since mode=ro would create both; that nobody wrote is checked afterwards
 //	log without index       a private copy of both, since only a writer could make the index
+//
+// What only another may open as whom this program may read is copied too: SQLite opens by name, which it does as the owner of the tree alone.
 func (s *Installation) openSQLite(ctx context.Context, name string) (*database, error) {
 	at, err := s.sqliteAt(name)
 	if err != nil {
@@ -51,7 +54,8 @@ func (s *Installation) openSQLite(ctx context.Context, name string) (*database, 
 	}
 	defer at.file.Close()
 	db := &database{name: at.rel, driver: dialect.SQLite, check: func() error { return nil }}
-	full, query := at.full, url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit), fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+	full, query := at.full, pragmas()
+	query.Set("mode", "ro")
 	log, index := at.beside["-wal"], at.beside["-shm"]
 	switch {
 	case at.logged && log > 0 && index <= 0:
@@ -63,12 +67,53 @@ func (s *Installation) openSQLite(ctx context.Context, name string) (*database, 
 		query.Set("immutable", "1")
 		db.check = func() error { return s.unchanged(at.rel, at.info) }
 	}
-	if err := db.connect(ctx, full, query, at.file); err != nil {
+	err = db.connect(ctx, full, query, at.file)
+	if err != nil && kept(err) && len(identity.Further()) > 0 {
+		db.close()
+		db, err = s.openCopy(ctx, at)
+	}
+	if err != nil {
 		db.close()
 		return nil, explain(err)
 	}
 	return db, nil
 }
+
+// kept tells an error of SQLite that the rights to a file would have kept away (https://www.sqlite.org/rescode.html).
+func kept(err error) bool {
+	return strings.Contains(err.Error(), "unable to open database file") || strings.Contains(err.Error(), "readonly database")
+}
+
+// openCopy reads a database from a private copy.
+func (s *Installation) openCopy(ctx context.Context, at sqliteFile) (*database, error) {
+	db := &database{name: at.rel, driver: dialect.SQLite}
+	db.check = func() error {
+		now, err := s.sqliteAt(at.rel)
+		if err != nil {
+			return err
+		}
+		defer now.file.Close()
+		if now.beside["-journal"] > 0 {
+			return errWritten
+		}
+		return s.unchanged(at.rel, at.info)
+	}
+	full, err := db.copyAside(s.files, at.rel)
+	if err == nil {
+		err = db.check()
+	}
+	if err == nil {
+		err = db.connect(ctx, full, pragmas(), at.file)
+	}
+	return db, err
+}
+
+// pragmas are how a database is read.
+func pragmas() url.Values {
+	return url.Values{"_pragma": {"query_only(1)", "temp_store(memory)", "trusted_schema(0)", fmt.Sprintf("hard_heap_limit(%d)", heapLimit), fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+}
+
+var errWritten = errors.New("somebody wrote to it while it was read; look again")
 
 // A sqliteFile is a database file below the root that has been looked at, and stays open so that it can be told from others.
 type sqliteFile struct {
@@ -117,7 +162,19 @@ func (s *Installation) sqliteAt(name string) (at sqliteFile, err error) {
 	return at, err
 }
 
-func (db *database) connect(ctx context.Context, full string, query url.Values, looked fs.File) (err error) {
+// hand is as whom a database is opened: the copy that nobody else sees as whoever made it.
+func (db *database) hand(do func() error) error {
+	if db.private != "" {
+		return identity.AsCaller(do)
+	}
+	return do()
+}
+
+func (db *database) connect(ctx context.Context, full string, query url.Values, looked fs.File) error {
+	return db.hand(func() error { return db.connected(ctx, full, query, looked) })
+}
+
+func (db *database) connected(ctx context.Context, full string, query url.Values, looked fs.File) error {
 	conn, err := db.open(ctx, full, query)
 	if err != nil {
 		return err
@@ -154,8 +211,12 @@ func (db *database) open(ctx context.Context, full string, query url.Values) (*s
 	}
 	done := make(chan answer, 1)
 	go func() {
-		conn, err := pool.Conn(ctx)
-		done <- answer{conn, err}
+		var got answer
+		got.err = db.hand(func() (err error) {
+			got.conn, err = pool.Conn(ctx)
+			return err
+		})
+		done <- got
 	}()
 	select {
 	case got := <-done:
@@ -220,27 +281,32 @@ func (s *Installation) unchanged(rel string, before fs.FileInfo) error {
 		return err
 	}
 	if after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
-		return errors.New("somebody wrote to it while it was read; look again")
+		return errWritten
 	}
 	return nil
 }
 
-// copyAside copies a database and its log into a private folder and returns the copy's name.
+// copyAside copies a database and its log into a folder of the caller's, where the owner of the tree does not get, and returns the copy's name.
 func (db *database) copyAside(files tree.Files, rel string) (string, error) {
-	dir, err := os.MkdirTemp(orders.TempDir(), "weltaxis-")
-	if err != nil {
-		return "", err
-	}
-	db.private = dir
 	real, err := files.Real(rel)
+	if err == nil {
+		err = identity.AsCaller(func() (err error) {
+			db.private, err = os.MkdirTemp(orders.TempDir(), "weltaxis-")
+			return err
+		})
+	}
 	if err != nil {
 		return "", err
 	}
-	target := filepath.Join(dir, "copy.db")
+	target := filepath.Join(db.private, "copy.db")
 	for _, ending := range []string{"", "-wal"} {
-		if err := copyFile(files, real+ending, target+ending); err != nil {
+		err := copyFile(files, real+ending, target+ending)
+		if ending != "" && errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
 			db.close()
-			return "", fmt.Errorf("copying it aside to read its log: %w", err)
+			return "", fmt.Errorf("copying it aside to read it: %w", err)
 		}
 	}
 	return target, nil
@@ -252,16 +318,18 @@ func copyFile(files tree.Files, from, to string) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	return errors.Join(err, out.Close())
+	return identity.AsCaller(func() error {
+		out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		return errors.Join(err, out.Close())
+	})
 }
 
 func (db *database) removeCopy() {
 	if db.private != "" {
-		os.RemoveAll(db.private)
+		_ = identity.AsCaller(func() error { return os.RemoveAll(db.private) })
 	}
 }

@@ -23,6 +23,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/tree"
 )
 
@@ -332,7 +333,7 @@ func (s *Installation) sqliteForWriting(ctx context.Context, name string) (*data
 	db := &database{name: at.rel, driver: dialect.SQLite, check: func() error { return nil }}
 	conn, err := db.open(ctx, at.full, query)
 	if err != nil {
-		return nil, err
+		return nil, s.notWritten(at, err)
 	}
 	db.done = func() { conn.Close() }
 	db.begin = func(ctx context.Context) (*sql.Tx, error) { return conn.BeginTx(ctx, nil) }
@@ -341,6 +342,18 @@ func (s *Installation) sqliteForWriting(ctx context.Context, name string) (*data
 		return nil, err
 	}
 	return db, nil
+}
+
+// notWritten says of a database that was looked at and cannot be opened for writing who may.
+func (s *Installation) notWritten(at sqliteFile, err error) error {
+	if as := identity.ActingName(); as != "" && kept(err) {
+		e, lookErr := s.files.Stat(at.rel)
+		if lookErr == nil && identity.Name(int(e.UID)) != as {
+			owner := identity.Name(int(e.UID))
+			return &facts.Denied{Doing: "changing it", Lacks: fmt.Sprintf("it belongs to %s, and SQLite opens by name, which is done as %s alone; start weltaxis fix as %s, or have --script write what to run", owner, as, owner)}
+		}
+	}
+	return err
 }
 
 // cell reads the value that an edit is about, and whether its row is there.

@@ -19,19 +19,30 @@ import (
 // which follow no link out of the root; links with absolute paths, which they refuse, are worked out by Real, and what comes of that is
 // opened the same way.
 type folder struct {
-	root *os.Root
-	dir  *os.File    // the root, opened
-	top  fs.FileInfo // what it is
+	root   *os.Root
+	dir    *os.File    // the root, opened
+	top    fs.FileInfo // what it is
+	strict bool        // no link is followed at all
 }
 
-// Open opens what lies below a folder of this machine.
+// Open opens what lies below a folder of this machine. Where it belongs to the one whom root has this program act as, it is read by him, and
+// by those alongside what he may not read; what he may not look at is looked at by root, and what he may not change is changed by root, and
+// then no link is followed, and no file opened whose only name is not below the folder.
 func Open(dir string) (Files, error) {
+	f, err := open(dir)
+	if err != nil {
+		return nowhere{}, err
+	}
+	return f.shared(), nil
+}
+
+func open(dir string) (*folder, error) {
 	if dir == "" {
-		return nowhere{}, ErrNoRoot
+		return nil, ErrNoRoot
 	}
 	root, err := os.OpenRoot(filepath.Clean(dir) + string(filepath.Separator) + ".") // of nothing but a folder, which does not wait
 	if err != nil {
-		return nowhere{}, err
+		return nil, err
 	}
 	f := &folder{root: root}
 	if f.dir, err = root.Open("."); err == nil {
@@ -39,16 +50,17 @@ func Open(dir string) (Files, error) {
 	}
 	if err != nil {
 		f.Close()
-		return nowhere{}, err
+		return nil, err
 	}
 	return f, nil
 }
 
 // Machine are all files of this machine, by names below its top: for what is not below a site's root, as what a server was told of may be.
 var Machine = sync.OnceValue(func() Files {
-	files, err := Open("/")
+	files, err := open("/")
 	if err != nil {
 		slog.Warn("the files of this machine cannot be looked at", "error", err)
+		return nowhere{}
 	}
 	return files
 })
@@ -90,7 +102,9 @@ func PathOf(files Files, name string) (string, error) {
 
 // Within is the name that a path of this machine has among files, links followed; ErrOutside when it leads to none of them.
 func Within(files Files, full string) (string, error) {
-	here, is := files.(*folder)
+	here, is := files.(interface {
+		below(full string) (string, error)
+	})
 	if !is {
 		return "", ErrOutside
 	}
@@ -109,6 +123,14 @@ func Within(files Files, full string) (string, error) {
 const maxLinks = 40
 
 func (f *folder) Real(name string) (string, error) {
+	return f.leads(name, func(name string) (bool, error) {
+		info, err := f.root.Lstat(name)
+		return err == nil && info.Mode()&fs.ModeSymlink != 0, err
+	}, f.root.Readlink)
+}
+
+// leads is where a name leads, by what tells links from other things, and what is written in them.
+func (f *folder) leads(name string, isLink func(name string) (bool, error), readlink func(name string) (string, error)) (string, error) {
 	at, rest := ".", Clean(name)
 	for links := 0; rest != ""; {
 		part, after, _ := strings.Cut(rest, "/")
@@ -134,18 +156,18 @@ func (f *folder) Real(name string) (string, error) {
 			continue
 		}
 		next := path.Join(at, part)
-		info, err := f.root.Lstat(next)
+		link, err := isLink(next)
 		if err != nil { // what is not there leads nowhere
 			return Clean(path.Join(next, after)), nil
 		}
-		if info.Mode()&fs.ModeSymlink == 0 {
+		if !link {
 			at, rest = next, after
 			continue
 		}
 		if links++; links > maxLinks {
 			return "", ErrLinks
 		}
-		to, err := f.root.Readlink(next)
+		to, err := readlink(next)
 		if err != nil {
 			return "", err
 		}
@@ -195,7 +217,7 @@ func (f *folder) after(full string) (string, error) {
 func followed[T any](f *folder, name string, last bool, do func(name string) (T, error)) (T, error) {
 	name = Clean(name)
 	got, err := do(name)
-	if !lost(err) {
+	if !lost(err) || f.strict {
 		return got, err
 	}
 	dir, base := path.Split(name)
@@ -256,6 +278,11 @@ func (f *folder) ReadDir(name string) ([]Entry, error) {
 		return nil, err
 	}
 	defer dir.Close()
+	return f.sorted(dir, name)
+}
+
+// sorted are the entries of an open folder.
+func (f *folder) sorted(dir *os.File, name string) ([]Entry, error) {
 	entries, err := f.list(dir, Clean(name))
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	return entries, err
@@ -333,7 +360,9 @@ func (f *folder) Mkdir(name string, mode uint32) error {
 	})
 }
 
-func (f *folder) Rename(from, to string) error {
+func (f *folder) Rename(from, to string) error { return f.move(from, to, rename) }
+
+func (f *folder) move(from, to string, rename func(from *os.Root, base string, to *os.Root, newBase string) error) error {
 	return f.within(from, func(inFrom *os.Root, base string) error {
 		return f.within(to, func(inTo *os.Root, newBase string) error { return rename(inFrom, base, inTo, newBase) })
 	})

@@ -18,6 +18,9 @@ import (
 // open opens what a name leads to, in one step where the system can (openat2(2), Linux 5.6), and else by os.Root.
 func (f *folder) open(name string, flags int) (*os.File, error) {
 	how := unix.OpenHow{Flags: uint64(flags | unix.O_CLOEXEC), Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
+	if f.strict {
+		how.Resolve |= unix.RESOLVE_NO_SYMLINKS
+	}
 	fd, err := unix.Openat2(int(f.dir.Fd()), name, &how)
 	for tries := 0; errors.Is(err, unix.EAGAIN) && tries < maxTries || errors.Is(err, unix.EINTR); tries++ {
 		fd, err = unix.Openat2(int(f.dir.Fd()), name, &how) // somebody renamed something meanwhile
@@ -25,6 +28,7 @@ func (f *folder) open(name string, flags int) (*os.File, error) {
 	switch {
 	case err == nil:
 		return os.NewFile(uintptr(fd), name), nil
+	case f.strict:
 	case errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EAGAIN), errors.Is(err, unix.EPERM): // a filter of system calls may say the last
 		return f.root.OpenFile(name, flags, 0)
 	}
@@ -76,9 +80,14 @@ func entryAt(fd int, base, path string) (Entry, error) {
 }
 
 func (f *folder) AccessList(name string) []byte {
+	list, _ := f.accessList(name)
+	return list
+}
+
+func (f *folder) accessList(name string) ([]byte, error) {
 	at, err := followed(f, name, false, f.handle)
 	if err != nil {
-		return nil
+		return nil, err
 	}
 	defer at.Close()
 	const attribute, usual = "system.posix_acl_access", 4 + 8*16
@@ -89,9 +98,9 @@ func (f *folder) AccessList(name string) []byte {
 		n, err = unix.Getxattr(byHandle(at), attribute, raw)
 	}
 	if err != nil || n <= 0 {
-		return nil
+		return nil, nil
 	}
-	return raw[:n]
+	return raw[:n], nil
 }
 
 // list gives the entries of an open folder, by its descriptor.
@@ -144,11 +153,13 @@ func (f *folder) statfs(name string) (at unix.Statfs_t, err error) {
 }
 
 func (f *folder) Mount(name string) Mount {
+	mount, _ := f.mount(name)
+	return mount
+}
+
+func (f *folder) mount(name string) (Mount, error) {
 	at, err := f.statfs(name)
-	if err != nil {
-		return Mount{}
-	}
-	return Mount{ReadOnly: at.Flags&unix.ST_RDONLY != 0, NoRun: at.Flags&unix.ST_NOEXEC != 0, NoSetID: at.Flags&unix.ST_NOSUID != 0}
+	return Mount{ReadOnly: at.Flags&unix.ST_RDONLY != 0, NoRun: at.Flags&unix.ST_NOEXEC != 0, NoSetID: at.Flags&unix.ST_NOSUID != 0}, err
 }
 
 func (f *folder) Space() (Space, error) {
@@ -165,6 +176,11 @@ func (f *folder) Space() (Space, error) {
 
 // Chmod changes what was opened and compared, by its descriptor: whoever exchanges a name meanwhile gains nothing.
 func (f *folder) Chmod(was Entry, mode uint32) error {
+	return f.chmod(was, mode, func(*os.File) error { return nil })
+}
+
+// chmod does so if what was opened is right by another measure as well.
+func (f *folder) chmod(was Entry, mode uint32, right func(at *os.File) error) error {
 	var at *os.File
 	err := f.within(was.Path, func(in *os.Root, base string) (err error) {
 		at, err = in.OpenFile(base, unix.O_PATH|unix.O_NOFOLLOW, 0)
@@ -190,6 +206,9 @@ func (f *folder) Chmod(was Entry, mode uint32) error {
 		return ErrNotPlanned
 	case is.Kind == File && is.Names > 1:
 		return ErrManyNames
+	}
+	if err := right(at); err != nil {
+		return err
 	}
 	// A descriptor of this kind can be changed by way of its own name only.
 	err = unix.Chmod(byHandle(at), mode)

@@ -91,3 +91,6 @@ func (f *folder) Chmod(was Entry, mode uint32) error {
 	}
 	return f.root.Chmod(was.Path, bits)
 }
+
+// shared is the folder itself: on this system the program acts as its caller alone.
+func (f *folder) shared() Files { return f }

@@ -192,6 +192,11 @@ func synced(in *os.Root) error {
 
 // rename gives what is in one folder a name in another, by the folders' descriptors.
 func rename(from *os.Root, base string, to *os.Root, newBase string) error {
+	return between(from, to, func(from, to int) error { return unix.Renameat(from, base, to, newBase) })
+}
+
+// between does something with the descriptors of two folders.
+func between(from, to *os.Root, do func(from, to int) error) error {
 	a, err := from.Open(".")
 	if err != nil {
 		return err
@@ -202,5 +207,5 @@ func rename(from *os.Root, base string, to *os.Root, newBase string) error {
 		return err
 	}
 	defer b.Close()
-	return unix.Renameat(int(a.Fd()), base, int(b.Fd()), newBase)
+	return do(int(a.Fd()), int(b.Fd()))
 }

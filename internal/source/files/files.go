@@ -524,6 +524,13 @@ func (c *counting) gaps() []facts.Gap {
 	if passed := c.opener.passed.Load(); passed > 0 {
 		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "the content of files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d files the first bytes were not looked at, since %d are opened at most; they are taken for what their names say", passed, maxOpened)})
 	}
+	if c.opener.unread > 0 {
+		what := tree.Printable(c.opener.first.path)
+		if more := c.opener.unread - 1; more > 0 {
+			what += fmt.Sprintf(" and %d more", more)
+		}
+		gaps = append(gaps, facts.GapOf(facts.Files, "the content of "+what, c.opener.first.err))
+	}
 	if c.programs.passed > 0 {
 		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "program files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d that changed longest ago nobody notes when, since %d are noted at most", c.programs.passed, maxPrograms), Names: []string{facts.ListPrograms}})
 	}

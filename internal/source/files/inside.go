@@ -2,9 +2,12 @@ package files
 
 import (
 	"bytes"
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"weltaxis/internal/dialect"
@@ -24,6 +27,19 @@ type opener struct {
 	files  tree.Files
 	opened atomic.Int64
 	passed atomic.Int64 // that were not opened any more
+
+	mu     sync.Mutex
+	unread int     // that could not be opened
+	first  failure // of those, that of the smallest path
+}
+
+// fails notes a file that could not be opened.
+func (o *opener) fails(rel string, err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.unread++; o.unread == 1 || rel < o.first.path {
+		o.first = failure{strings.Clone(rel), err}
+	}
 }
 
 // head is the first bytes of a file; nil when it could not be opened, or enough were.
@@ -34,6 +50,9 @@ func (o *opener) head(rel string, n int) []byte {
 	}
 	head, err := tree.Head(o.files, rel, n)
 	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			o.fails(rel, err)
+		}
 		return nil
 	}
 	return head

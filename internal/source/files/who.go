@@ -5,12 +5,13 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
 	"weltaxis/internal/access"
 	"weltaxis/internal/dialect"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/tree"
 )
 
@@ -58,15 +59,10 @@ type asked struct {
 // means no change).
 const strangers = ^uint32(0)
 
-// newAsking reads the accounts of this machine. The site may have been copied here: then most of its numbers have no names.
+// newAsking asks by the accounts of this machine. The site may have been copied here: then most of its numbers have no names.
 func newAsking(in tree.Files) *asking {
-	passwd, _ := ordinary.Read("/etc/passwd", maxAccounts) // where there is none, numbers have no names
-	group, _ := ordinary.Read("/etc/group", maxAccounts)
-	return &asking{files: in, accounts: access.ReadAccounts(passwd, group), folders: map[string]access.Entry{}, reached: map[reach]bool{}, mounts: map[uint64]tree.Mount{}, told: map[asked]who{}}
+	return &asking{files: in, accounts: identity.Accounts(), folders: map[string]access.Entry{}, reached: map[reach]bool{}, mounts: map[uint64]tree.Mount{}, told: map[asked]who{}}
 }
-
-// maxAccounts is how much of the files of accounts is read, in bytes.
-const maxAccounts = 8 << 20
 
 // mounted is how the device of an entry is mounted.
 func (a *asking) mounted(e tree.Entry) tree.Mount {
@@ -243,6 +239,12 @@ func (c *counting) runsAs() (account access.Account, inferred, known bool) {
 		account, known = c.asking.accounts.Named(c.said)
 		return account, false, known
 	}
+	uid, known := c.maker()
+	return c.asking.accounts.Of(uid), true, known
+}
+
+// maker is the one to whom everything belongs that was made where the web server writes.
+func (c *counting) maker() (uid uint32, known bool) {
 	for _, role := range []string{dialect.Cache, dialect.Uploads} {
 		owners := map[uint32]bool{}
 		left := maxMade
@@ -261,9 +263,30 @@ func (c *counting) runsAs() (account access.Account, inferred, known bool) {
 		}
 		if len(owners) == 1 {
 			for uid := range owners {
-				return c.asking.accounts.Of(uid), true, true
+				return uid, true
 			}
 		}
 	}
-	return access.Account{}, false, false
+	return 0, false
+}
+
+// Alongside has what the owner of the tree may not open be opened as whom its web server runs as, said or shown, where root has this program
+// act as the owner.
+func (s *Source) Alongside() {
+	if _, acting := identity.Acting(); !acting {
+		return
+	}
+	if account, known := identity.Accounts().Named(s.WebUser); known {
+		identity.Alongside(int(account.UID))
+	} else if uid, err := strconv.Atoi(s.WebUser); err == nil {
+		identity.Alongside(uid)
+	}
+	in, err := tree.Open(s.Root)
+	if err != nil {
+		return // looking at it says what is wrong
+	}
+	defer in.Close()
+	if uid, known := s.counting(in).maker(); known {
+		identity.Alongside(int(uid))
+	}
 }

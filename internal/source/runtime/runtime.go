@@ -93,7 +93,10 @@ func ReadWith(files map[string][]byte, folder string, module bool) *Config {
 }
 
 func exists(file string) bool {
-	_, err := tree.Machine().Stat(tree.Full(file))
+	err := tree.Near(file, func(files tree.Files, name string) error {
+		_, err := files.Stat(name)
+		return err
+	})
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
@@ -150,7 +153,15 @@ func (c *Config) ownFile(file string) *iniFile {
 	if read {
 		return f
 	}
-	if data, err := c.bytes(file); err == nil {
+	data, changed := c.might[file]
+	var err error
+	if !changed {
+		err = tree.Near(file, func(files tree.Files, name string) (err error) {
+			data, err = tree.Read(files, name, maxFile)
+			return err
+		})
+	}
+	if err == nil {
 		f = readINI(file, data, c.earlier, nil)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		f = &iniFile{path: file, unread: c.gap(file, err)}

@@ -40,7 +40,11 @@ type OS struct{}
 
 // Look implements Disk. Links are followed.
 func (OS) Look(path string) Entry {
-	e, err := tree.Machine().Stat(tree.Full(path))
+	var e tree.Entry
+	err := tree.Near(path, func(files tree.Files, name string) (err error) {
+		e, err = files.Stat(name)
+		return err
+	})
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return Entry{Is: Unseen, Why: "this user may not look at " + path}
@@ -58,13 +62,21 @@ func (OS) Look(path string) Entry {
 const maxRead = 1 << 20
 
 // Read implements Disk.
-func (OS) Read(path string) ([]byte, error) {
-	return tree.Read(tree.Machine(), tree.Full(path), maxRead)
+func (OS) Read(path string) (data []byte, err error) {
+	err = tree.Near(path, func(files tree.Files, name string) (err error) {
+		data, err = tree.Read(files, name, maxRead)
+		return err
+	})
+	return data, err
 }
 
 // Folders implements Disk.
 func (OS) Folders(path string) (paths []string) {
-	entries, _ := tree.Machine().ReadDir(tree.Full(path))
+	var entries []tree.Entry
+	_ = tree.Near(filepath.Join(path, "."), func(files tree.Files, name string) (err error) {
+		entries, err = files.ReadDir(name)
+		return err
+	})
 	for _, e := range entries {
 		if e.Kind == tree.Folder {
 			paths = append(paths, filepath.Join(path, e.Base()))

@@ -1,0 +1,79 @@
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
+	"weltaxis/internal/orders"
+)
+
+// denied tells an error that rights would have kept away.
+func denied(err error) bool { return errors.Is(err, fs.ErrPermission) }
+
+// Near looks at a path of this machine that others may have made, as an override file in a served folder. Where root has this program act as
+// the owner of a tree it is looked at as him, and below the first folder that is his by those who have a part in the tree as well; where root
+// acts as root, as the one to whom the first folder on the way belongs that is not root's. What is asked is asked of Files, and by the name that the path has there.
+func Near(full string, do func(files Files, name string) error) error {
+	acting, is := identity.Acting()
+	switch {
+	case identity.Caller() != 0:
+		return do(Machine(), Full(full))
+	case is:
+		err := do(Machine(), Full(full))
+		if !denied(err) {
+			return err
+		}
+		own, rest := ownBelow(full, acting)
+		if own == nil {
+			return err
+		}
+		defer own.Close()
+		return do(own, rest)
+	}
+	uid, err := holderOf(full)
+	if fault := (*orders.Fault)(nil); errors.As(err, &fault) && uid <= 0 {
+		return facts.Refusal(fmt.Sprintf("several others could exchange it (%s), so root does not look at it", fault))
+	}
+	if uid <= 0 {
+		return do(Machine(), Full(full))
+	}
+	return identity.As(uid, func() error { return do(Machine(), Full(full)) })
+}
+
+// holderOf is whose the first folder is, on the way to where a path lies or would lie, that is not root's; 0 when all are root's.
+func holderOf(full string) (uid int, err error) {
+	full, err = filepath.Abs(full)
+	for dir := filepath.Dir(full); err == nil; dir = filepath.Dir(dir) {
+		uid, holderErr := orders.Holder(dir)
+		if holderErr == nil || dir == filepath.Dir(dir) || errors.As(holderErr, new(*orders.Fault)) {
+			return uid, holderErr
+		}
+	}
+	return 0, err
+}
+
+// ownBelow opens the first folder on the way that belongs to a user, nil when none does, and gives the rest of the path.
+func ownBelow(full string, uid int) (own Files, rest string) {
+	full, err := filepath.Abs(full)
+	if err != nil {
+		return nil, ""
+	}
+	for i := range full[1:] {
+		if full[i+1] != filepath.Separator {
+			continue
+		}
+		if e, err := Machine().Stat(Full(full[:i+1])); err == nil && e.Kind == Folder && int(e.UID) == uid {
+			own, err := Open(full[:i+1])
+			if err != nil {
+				return nil, ""
+			}
+			return own, strings.TrimPrefix(full[i+1:], string(filepath.Separator))
+		}
+	}
+	return nil, ""
+}
