@@ -112,7 +112,7 @@ func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Ame
 // changed are the files that an overlay makes others.
 func (am *Amendment) changed(overlay server.Overlay) {
 	for _, path := range slices.Sorted(maps.Keys(overlay)) {
-		was, err := server.Overlay(nil).Read(path)
+		was, err := server.Overlay(nil).Bytes(path)
 		if err != nil {
 			was = nil
 		}

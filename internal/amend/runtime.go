@@ -112,7 +112,7 @@ func (w World) runtimeWays(overlay server.Overlay, name, value string, now runti
 	if now.Origin.File == "" {
 		source, _ := w.Runtime(overlay)
 		file := filepath.Join(source.Config.Folder, "php.ini")
-		data, err := overlay.Read(file)
+		data, err := overlay.Bytes(file)
 		if err != nil {
 			return nil
 		}
@@ -137,7 +137,7 @@ func (w World) runtimeWays(overlay server.Overlay, name, value string, now runti
 		l := &spot{kind: one.Kind, tree: one.Tree, files: overlay}
 		return l.replaced(n, fmt.Sprintf("%s %s %s", n.Name, name, quoted(said)))
 	}
-	data, err := overlay.Read(now.Origin.File)
+	data, err := overlay.Bytes(now.Origin.File)
 	if err != nil {
 		return nil
 	}

@@ -154,7 +154,7 @@ func lastOf(body []*directives.Node, wanted func(*directives.Node) bool) (found 
 }
 
 func (l *spot) data(file string) []byte {
-	data, err := l.files.Read(file)
+	data, err := l.files.Bytes(file)
 	if err != nil {
 		return nil
 	}

@@ -48,7 +48,7 @@ var (
 		"source/server/answer": {"caching", "facts", "tree"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
-		"source/server/ground": {"source/server/answer"}, // for tests alone
+		"source/server/ground": {"directives", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
 		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
 		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},

@@ -61,7 +61,7 @@ var export = regexp.MustCompile(`(?m)^\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)=
 
 // environment reads the file beside the main one in which Debian sets what the server is started with.
 func (r *apacheReading) environment() {
-	data, err := r.disk.Read(filepath.Join(filepath.Dir(r.tree.Main), "envvars"))
+	data, err := r.disk.ReadBy(filepath.Join(filepath.Dir(r.tree.Main), "envvars"), r.by(nil))
 	if err != nil {
 		return // there need not be one
 	}
@@ -331,7 +331,7 @@ func (f *apacheFile) condition(n *Node) (holds, decided bool, because string) {
 		if f.disk == nil || name == "" {
 			return false, false, "whether " + name + " is there was not looked at"
 		}
-		_, err := f.disk.Read(f.absolute(name))
+		_, err := f.disk.ReadBy(f.absolute(name), By{f.name, f.tree.Main})
 		if there := err == nil || !errors.Is(err, fs.ErrNotExist); there == not {
 			return false, true, name + map[bool]string{true: " is there", false: " is not there"}[not]
 		}
@@ -458,7 +458,7 @@ func (f *apacheFile) include(n *Node) (nodes []*Node) {
 	}
 	if pattern {
 		var err error
-		if names, err = f.globbed(name); err != nil {
+		if names, err = f.globbed(name, f.by(n)); err != nil {
 			unread(err.Error(), false)
 		} else if len(names) == 0 && !optional {
 			unread(n.Args[0]+" matches nothing, so the server does not start (IncludeOptional allows it)", true)
@@ -466,14 +466,14 @@ func (f *apacheFile) include(n *Node) (nodes []*Node) {
 	}
 	var files []string
 	for _, name := range names {
-		below, err := f.below(name, 0)
+		below, err := f.below(name, 0, f.by(n))
 		if err != nil {
 			unread(fmt.Sprintf("the folder %s cannot be listed: %s", name, plain(err)), false)
 		}
 		files = append(files, below...)
 	}
 	for _, name := range files {
-		if _, err := f.disk.Read(name); optional && errors.Is(err, fs.ErrNotExist) {
+		if _, err := f.disk.ReadBy(name, f.by(n)); optional && errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		gaps := len(f.tree.Gaps)
@@ -487,8 +487,8 @@ func (f *apacheFile) include(n *Node) (nodes []*Node) {
 }
 
 // below is a file itself, and of a folder all files in it and below.
-func (f *apacheFile) below(name string, depth int) (files []string, err error) {
-	entries, err := f.disk.Names(name)
+func (f *apacheFile) below(name string, depth int, by By) (files []string, err error) {
+	entries, err := f.disk.NamesBy(name, by)
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, err
 	}
@@ -496,7 +496,7 @@ func (f *apacheFile) below(name string, depth int) (files []string, err error) {
 		return []string{name}, nil // no folder; reading it tells whether it is a file
 	}
 	for _, entry := range entries {
-		inner, err := f.below(filepath.Join(name, entry), depth+1)
+		inner, err := f.below(filepath.Join(name, entry), depth+1, by)
 		if err != nil {
 			return files, err
 		}

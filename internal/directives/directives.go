@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/orders"
+	"weltaxis/internal/ordinary"
 )
 
 // A Node is one directive, as it stands in a file.
@@ -129,21 +130,42 @@ const byteOrderMark = "\ufeff"
 
 // A Disk is where configurations lie.
 type Disk interface {
-	Read(name string) ([]byte, error)
-	// Names are the entries of a folder, sorted; those that are folders end in a slash.
-	Names(dir string) ([]string, error)
+	ReadBy(name string, by By) ([]byte, error)
+	// NamesBy are the entries of a folder, sorted; those that are folders end in a slash.
+	NamesBy(dir string, by By) ([]string, error)
 }
 
-// OS is the disk of this machine.
+// By is who names something: a file of a configuration, "" where that is whoever asks, and the main file of it.
+type By struct{ File, Main string }
+
+// OS is the disk of this machine. What a file names that gives the orders of others is looked at with their rights, and only in the folder
+// of that file and in that of the main one.
 type OS struct{}
 
-// Read implements Disk.
-func (OS) Read(name string) ([]byte, error) { return orders.ReadNamed(name, maxFile) }
+// ReadBy implements Disk.
+func (OS) ReadBy(name string, by By) (data []byte, err error) {
+	err = orders.ForNaming(name, by.File, filepath.Dir(by.Main), func(own bool) (err error) {
+		if own {
+			data, err = orders.ReadNamed(name, maxFile)
+		} else {
+			data, err = ordinary.Read(name, maxFile)
+		}
+		return err
+	})
+	return data, err
+}
 
-// Names implements Disk.
-func (OS) Names(dir string) ([]string, error) {
-	entries, err := orders.ReadFolder(dir)
-	var names []string
+// NamesBy implements Disk.
+func (OS) NamesBy(dir string, by By) (names []string, err error) {
+	var entries []os.DirEntry
+	err = orders.ForNaming(dir, by.File, filepath.Dir(by.Main), func(own bool) (err error) {
+		if own {
+			entries, err = orders.ReadFolder(dir)
+		} else {
+			entries, err = os.ReadDir(dir)
+		}
+		return err
+	})
 	for _, e := range entries {
 		name := e.Name()
 		if stat, err := os.Stat(filepath.Join(dir, name)); err == nil && stat.IsDir() {
@@ -178,8 +200,11 @@ func (r *reading) file(name string, at *Node) ([]byte, bool) {
 	case len(r.tree.Files) >= maxFiles:
 		return fail(fmt.Sprintf("more than %d files; the rest was not read", maxFiles), false)
 	}
-	data, err := r.disk.Read(name)
+	data, err := r.disk.ReadBy(name, r.by(at))
+	var outside *orders.Outside
 	switch {
+	case errors.As(err, &outside):
+		return fail(outside.Error(), false)
 	case errors.Is(err, fs.ErrNotExist):
 		return fail(name+" is not there, so the server does not start", true)
 	case errors.Is(err, fs.ErrPermission):
@@ -192,6 +217,15 @@ func (r *reading) file(name string, at *Node) ([]byte, bool) {
 	}
 	r.tree.Files = append(r.tree.Files, name)
 	return data, true
+}
+
+// by is who names something at a node.
+func (r *reading) by(at *Node) By {
+	by := By{Main: r.tree.Main}
+	if at != nil {
+		by.File = at.File
+	}
+	return by
 }
 
 func plain(err error) error {
@@ -238,7 +272,7 @@ func Walk(nodes []*Node, visit func(*Node) bool) {
 
 // globbed are the files that a pattern names, in the order in which both servers take them: sorted, as glob(3) gives them, where
 // * and ? do not match the dot that a name begins with. Ordered is false when a folder in the pattern cannot be listed.
-func (r *reading) globbed(pattern string) (found []string, err error) {
+func (r *reading) globbed(pattern string, by By) (found []string, err error) {
 	parts := strings.Split(strings.TrimPrefix(filepath.ToSlash(filepath.Clean(pattern)), "/"), "/")
 	at := []string{"/"}
 	for i, part := range parts {
@@ -248,7 +282,7 @@ func (r *reading) globbed(pattern string) (found []string, err error) {
 				next = append(next, filepath.Join(dir, part))
 				continue
 			}
-			names, listErr := r.disk.Names(dir)
+			names, listErr := r.disk.NamesBy(dir, by)
 			if listErr != nil && !errors.Is(listErr, fs.ErrNotExist) {
 				err = fmt.Errorf("the folder %s cannot be listed: %w", dir, plain(listErr))
 			}

@@ -16,7 +16,7 @@ import (
 // memory is a disk of named texts; one that is "refused" may not be read.
 type memory map[string]string
 
-func (m memory) Read(name string) ([]byte, error) {
+func (m memory) ReadBy(name string, _ By) ([]byte, error) {
 	text, there := m[name]
 	switch {
 	case !there:
@@ -27,7 +27,7 @@ func (m memory) Read(name string) ([]byte, error) {
 	return []byte(text), nil
 }
 
-func (m memory) Names(dir string) (names []string, err error) {
+func (m memory) NamesBy(dir string, _ By) (names []string, err error) {
 	for name := range m {
 		if rest, is := strings.CutPrefix(name, strings.TrimSuffix(dir, "/")+"/"); is {
 			first, _, below := strings.Cut(rest, "/")

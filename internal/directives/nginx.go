@@ -240,7 +240,7 @@ func (r *nginxReading) include(n *Node) (nodes []*Node) {
 	names := []string{filepath.Clean(pattern)}
 	if strings.ContainsAny(n.Args[0], "*?[") {
 		var err error
-		if names, err = r.globbed(pattern); err != nil {
+		if names, err = r.globbed(pattern, r.by(n)); err != nil {
 			r.gap(n, n.File, err.Error(), false)
 			nodes = append(nodes, r.hole(n, err.Error()))
 		}

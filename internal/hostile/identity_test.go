@@ -11,8 +11,10 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -21,6 +23,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"weltaxis/internal/servertest"
 )
 
 // A given is a demo whose first site's tree belongs to kestrel, and whose site file and servers are root's.
@@ -187,6 +191,62 @@ func TestWhatSeveralHaveAPartIn(t *testing.T) {
 	assert.Contains(t, said, "are as they were")
 	assert.Equal(t, before, tree(t, site))
 	assert.NotRegexp(t, never, said)
+}
+
+// A database that knows people by their accounts on the machine, asked over its socket, knows root who looks after a tree as the tree's owner, and
+// whatever the tree's configuration names, root's own account is not among it.
+func TestADatabaseOnASocketSeesTheOwner(t *testing.T) {
+	bin := program(t)
+	owner, err := user.Lookup("www-data") // one that this machine has
+	if err != nil {
+		t.Skip("this machine has no www-data")
+	}
+	uid, err := strconv.Atoi(owner.Uid)
+	require.NoError(t, err)
+	server := servertest.MariaDB(t)
+	require.NoError(t, os.Chmod(filepath.Dir(server.Socket), 0o755))
+	for _, statement := range []string{"CREATE DATABASE theirs", "CREATE DATABASE roots", "CREATE TABLE theirs.o (k VARCHAR(9), v VARCHAR(9))", "CREATE TABLE roots.o (k VARCHAR(9), v VARCHAR(9))",
+		"INSERT INTO theirs.o VALUES ('debug', '1')", "INSERT INTO roots.o VALUES ('debug', '1')", "CREATE USER 'www-data'@'localhost' IDENTIFIED VIA unix_socket", "GRANT ALL ON theirs.* TO 'www-data'@'localhost'",
+		"ALTER USER root@localhost IDENTIFIED VIA unix_socket"} {
+		_, err := server.Admin.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	value := func(database string) (v string) {
+		require.NoError(t, server.Admin.QueryRow("SELECT v FROM "+database+".o").Scan(&v))
+		return v
+	}
+	a := newAttack(t, bin)
+	a.write("site/d.yaml", "dialect: d\nversion: 1\nvariables: {socket: {from: conf/db.socket}, name: {from: conf/db.name}, user: {from: conf/db.user}}\n"+
+		"databases: {main: {driver: mysql, socket: \"{socket}\", name: \"{name}\", user: \"{user}\"}}\nstores: {conf: {file: conf.ini, format: ini}, o: {database: main, table: o, key: k, value: v, yes_no: [\"1\", \"0\"]}}\nsettings: {debug.on: {from: o/debug}}\n", 0o644)
+	a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live}\nsources: {settings: {dialect: ./d.yaml, root: ./www}}\n", 0o644)
+	configure := func(user, database string) {
+		a.write("site/www/conf.ini", fmt.Sprintf("[db]\nsocket = %s\nname = %s\nuser = %s\n", server.Socket, database, user), 0o644)
+		for _, name := range []string{"site/www", "site/www/conf.ini"} {
+			require.NoError(t, os.Chown(filepath.Join(a.dir, name), uid, uid))
+		}
+	}
+	for _, c := range []struct {
+		user, database string
+		took           bool
+	}{{"www-data", "theirs", true}, {"root", "roots", false}, {"root", "theirs", false}, {"www-data", "roots", false}, {"mysql", "roots", false}} {
+		configure(c.user, c.database)
+		a.said = ""
+		a.root("audit", "site", "--no-keep")
+		a.root("fix", "site", "--no-keep")
+		a.root("fix", "site", "--write", "--no-keep")
+		if c.took {
+			assert.Contains(t, a.said, "Made as www-data")
+			assert.Contains(t, a.said, "took  debug.on")
+			assert.Equal(t, "0", value(c.database))
+			a.root("undo", "site")
+			assert.Equal(t, "1", value(c.database), a.said)
+			continue
+		}
+		assert.NotContains(t, a.said, "took")
+		assert.Regexp(t, "may not sign in|may not use|not accepted", a.said, "%s in %s", c.user, c.database)
+		assert.Equal(t, "1", value("theirs"))
+		assert.Equal(t, "1", value("roots"))
+	}
 }
 
 // swapping is a process of kestrel's that exchanges what lies in a tree with links to what is root's, as long as it runs.

@@ -168,6 +168,57 @@ func ReadNamed(name string, most int64) ([]byte, error) {
 	return data, err
 }
 
+// ForNaming does something with a file or folder that a file names which gives orders itself: as whoever is asked to, where that file holds or is none (own), and
+// else with the rights of the one whose orders it gives, if what is named lies, links followed, in the folder of that file or in another.
+func ForNaming(name, by, other string, do func(own bool) error) error {
+	if by == "" {
+		return do(true)
+	}
+	var fault *Fault
+	if _, err := Own().Check(by); !errors.As(err, &fault) {
+		return do(true)
+	}
+	_, acting := identity.Acting()
+	as := identity.As
+	if acting || identity.Caller() != 0 {
+		as = func(_ int, do func() error) error { return do() }
+	} else if fault.Owner <= 0 {
+		return &Outside{name, by, fault}
+	}
+	return as(fault.Owner, func() error {
+		if !lies(name, filepath.Dir(by)) && !lies(name, other) {
+			return &Outside{name, by, fault}
+		}
+		return do(false)
+	})
+}
+
+// lies tells whether a name leads into a folder, or to it.
+func lies(name, folder string) bool {
+	real, err := filepath.EvalSymlinks(name)
+	if errors.Is(err, fs.ErrNotExist) { // what is not there may be in a folder that is
+		if real, err = filepath.EvalSymlinks(filepath.Dir(name)); err == nil {
+			real = filepath.Join(real, filepath.Base(name))
+		}
+	}
+	in, inErr := filepath.EvalSymlinks(folder)
+	if err != nil || inErr != nil {
+		return false
+	}
+	rel, err := filepath.Rel(in, real)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// An Outside is the error for what a file names that gives the orders of others, and lies outside of their folder.
+type Outside struct {
+	Name, By string
+	fault    *Fault
+}
+
+func (o *Outside) Error() string {
+	return fmt.Sprintf("%s is not looked at: %s names it, and others may change that (%s %s)", o.Name, o.By, o.fault.At, o.fault.Says)
+}
+
 // ReadFolder is what lies in a folder that those name who give orders, sorted, likewise.
 func ReadFolder(name string) (entries []os.DirEntry, err error) {
 	entries, err = os.ReadDir(name)

@@ -4,6 +4,7 @@
 package ordinary
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -40,6 +41,9 @@ func OpenIn(root *os.Root, name string) (*os.File, error) {
 
 // Checked lets a file pass that was opened, without waiting for anybody, and is an ordinary one; it closes any other.
 func Checked(file *os.File, err error) (*os.File, error) {
+	if errors.Is(err, syscall.ENXIO) { // open(2)
+		return nil, &Error{Says: "it is no ordinary file but a socket, or a device that is not there"}
+	}
 	if err != nil {
 		return nil, err
 	}

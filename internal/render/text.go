@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"unicode"
@@ -64,11 +65,8 @@ func (p Sheet) head(r *report.Report, detail Detail) {
 	p.title(r)
 	p.block(0, "", 0, Safe(r.Words.There), plain)
 	p.block(0, "", 0, Safe(r.Words.Looked), plain)
-	switch {
-	case r.Words.Read != "":
+	if r.Words.Read != "" && r.Words.As != "root" {
 		p.block(0, "", 0, Safe(r.Words.Read), plain)
-	case r.Words.As != "" && detail == Full:
-		p.block(0, "", 0, "Read as "+Safe(r.Words.As)+".", plain)
 	}
 	p.block(0, "", 0, r.Words.Stands, bold)
 }
@@ -374,6 +372,10 @@ func (p Sheet) end(r *report.Report, detail Detail) {
 		if detail != Full {
 			next = append(next, "--full says where by hand")
 		}
+	}
+	if r.Words.As == "root" && detail == Full { // what is root's own is read as root by nobody's surprise
+		fmt.Fprintln(p)
+		p.block(0, "", 0, cmp.Or(Safe(r.Words.Read), "Read as root."), plain)
 	}
 	if len(next) > 0 {
 		fmt.Fprintln(p)

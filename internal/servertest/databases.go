@@ -25,6 +25,7 @@ import (
 type DatabaseServer struct {
 	Driver  string // as dialects call it: mysql or postgresql
 	Port    string // on 127.0.0.1
+	Socket  string // on which it listens as well, of MariaDB
 	Admin   *sql.DB
 	Stop    func()
 	connect func(user, password, database string) string
@@ -140,6 +141,13 @@ func start(t *testing.T, as *syscall.SysProcAttr, dir string, admin func() *sql.
 	return db, stop
 }
 
+// MariaDB starts that one, in a private folder.
+func MariaDB(t *testing.T) *DatabaseServer {
+	t.Helper()
+	Program(t, "mariadbd")
+	return mariaDB(t)
+}
+
 func mariaDB(t *testing.T) *DatabaseServer {
 	t.Helper()
 	dir, as := privateFolder(t, "mysql")
@@ -147,7 +155,7 @@ func mariaDB(t *testing.T) *DatabaseServer {
 	require.NoError(t, err)
 	data, socket := filepath.Join(dir, "data"), filepath.Join(dir, "s")
 	run(t, as, dir, "mariadb-install-db", "--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir="+data)
-	s := &DatabaseServer{Driver: "mysql", Port: port, connect: func(user, password, database string) string {
+	s := &DatabaseServer{Driver: "mysql", Port: port, Socket: socket, connect: func(user, password, database string) string {
 		return fmt.Sprintf("%s:%s@tcp(127.0.0.1:%s)/%s", user, password, port, database)
 	}}
 	s.Admin, s.Stop = start(t, as, dir, func() *sql.DB {

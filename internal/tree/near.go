@@ -2,12 +2,10 @@ package tree
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"strings"
 
-	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
 )
@@ -17,7 +15,7 @@ func denied(err error) bool { return errors.Is(err, fs.ErrPermission) }
 
 // Near looks at a path of this machine that others may have made, as an override file in a served folder. Where root has this program act as
 // the owner of a tree it is looked at as him, and below the first folder that is his by those who have a part in the tree as well; where root
-// acts as root, as the one to whom the first folder on the way belongs that is not root's. What is asked is asked of Files, and by the name that the path has there.
+// acts as root, as the one to whom the first folder on the way belongs that is not root's; where everybody may write on the way, in the folder alone. What is asked is asked of Files, and by the name that the path has there.
 func Near(full string, do func(files Files, name string) error) error {
 	acting, is := identity.Acting()
 	switch {
@@ -36,13 +34,27 @@ func Near(full string, do func(files Files, name string) error) error {
 		return do(own, rest)
 	}
 	uid, err := holderOf(full)
-	if fault := (*orders.Fault)(nil); errors.As(err, &fault) && uid <= 0 {
-		return facts.Refusal(fmt.Sprintf("several others could exchange it (%s), so root does not look at it", fault))
+	switch {
+	case uid > 0:
+		return identity.As(uid, func() error { return do(Machine(), Full(full)) })
+	case errors.As(err, new(*orders.Fault)): // several others could exchange what lies there
+		return alone(full, do)
 	}
-	if uid <= 0 {
-		return do(Machine(), Full(full))
+	return do(Machine(), Full(full))
+}
+
+// alone looks at a path in its folder alone: no link leads out of it, and what has a name elsewhere is not looked at.
+func alone(full string, do func(files Files, name string) error) error {
+	files, err := Open(filepath.Dir(full))
+	if err != nil {
+		return err
 	}
-	return identity.As(uid, func() error { return do(Machine(), Full(full)) })
+	defer files.Close()
+	name := filepath.Base(full)
+	if e, err := files.Stat(name); err == nil && e.Kind == File && e.Names > 1 {
+		return ErrManyNames
+	}
+	return do(files, name)
 }
 
 // holderOf is whose the first folder is, on the way to where a path lies or would lie, that is not root's; 0 when all are root's.

@@ -312,20 +312,23 @@ func (s *Source) nearIn(text string) string {
 
 // Mentions are the first lines in the servers' files, and in the override file of the folder that they serve, that hold a text.
 func (s *Source) Mentions(text string) (found []facts.Origin) {
-	var files []string
-	for _, server := range s.Servers {
-		files = append(files, server.Tree.Files...)
-		if root, _ := s.root(); root != "" && server.Kind == Apache {
-			files = append(files, filepath.Join(root, ".htaccess"))
-		}
-	}
-	for _, file := range files {
-		data, err := s.files.Read(file)
+	look := func(file string, data []byte, err error) {
 		if err != nil {
-			continue
+			return
 		}
 		if i := bytes.Index(bytes.ToLower(data), []byte(strings.ToLower(text))); i >= 0 {
 			found = append(found, s.near(facts.Origin{File: file, Line: 1 + bytes.Count(data[:i], []byte("\n"))}))
+		}
+	}
+	for _, server := range s.Servers {
+		for _, file := range server.Tree.Files {
+			data, err := s.files.Bytes(file)
+			look(file, data, err)
+		}
+		if root, _ := s.root(); root != "" && server.Kind == Apache {
+			file := filepath.Join(root, ".htaccess")
+			data, err := answer.OS{}.Read(file)
+			look(file, data, err)
 		}
 	}
 	return found
@@ -482,16 +485,23 @@ func (a *assumed) Folders(path string) []string { return answer.OS{}.Folders(pat
 // An Overlay is the disk of this machine with some files as they might be, by their names.
 type Overlay map[string][]byte
 
-// Read implements directives.Disk.
-func (o Overlay) Read(name string) ([]byte, error) {
+// ReadBy implements directives.Disk.
+func (o Overlay) ReadBy(name string, by directives.By) ([]byte, error) {
 	if data, changed := o[name]; changed {
 		return data, nil
 	}
-	return directives.OS{}.Read(name)
+	return directives.OS{}.ReadBy(name, by)
 }
 
-// Names implements directives.Disk.
-func (o Overlay) Names(dir string) ([]string, error) { return directives.OS{}.Names(dir) }
+// Bytes are those of a file that was read before: with the rights of whoever may change it, where its links lead no further than the folder beside its own.
+func (o Overlay) Bytes(name string) ([]byte, error) {
+	return o.ReadBy(name, directives.By{File: name, Main: filepath.Dir(name)})
+}
+
+// NamesBy implements directives.Disk.
+func (o Overlay) NamesBy(dir string, by directives.By) ([]string, error) {
+	return directives.OS{}.NamesBy(dir, by)
+}
 
 // kind is which servers answer, in words.
 func (s *Source) kind() string {

@@ -157,5 +157,5 @@ func installed(t *testing.T) []string {
 
 type emptyDisk struct{}
 
-func (emptyDisk) Read(string) ([]byte, error)    { return nil, nil }
-func (emptyDisk) Names(string) ([]string, error) { return nil, nil }
+func (emptyDisk) ReadBy(string, directives.By) ([]byte, error)    { return nil, nil }
+func (emptyDisk) NamesBy(string, directives.By) ([]string, error) { return nil, nil }

@@ -36,6 +36,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"weltaxis/internal/directives"
 	"weltaxis/internal/source/server/answer"
 )
 
@@ -359,8 +360,11 @@ func (f OneFile) Read(name string) ([]byte, error) {
 	return nil, fs.ErrNotExist
 }
 
-// Names gives none.
-func (f OneFile) Names(string) ([]string, error) { return nil, fs.ErrNotExist }
+// ReadBy gives the configuration.
+func (f OneFile) ReadBy(name string, _ directives.By) ([]byte, error) { return f.Read(name) }
+
+// NamesBy gives none.
+func (f OneFile) NamesBy(string, directives.By) ([]string, error) { return nil, fs.ErrNotExist }
 
 // Look goes by the length of a path.
 func (f OneFile) Look(path string) answer.Entry {
