@@ -28,6 +28,8 @@ type World struct {
 	Probes server.Probes
 	// Runtime gives what the runtime has been told, likewise.
 	Runtime func(server.Overlay) (*runtime.Source, []facts.Gap)
+	// Foreign says why a file, or all that servers are told, is none of the site's, and is not changed; "" where it is. Nil asks nothing.
+	Foreign func(file string) string
 }
 
 // A File is a file that changes.
@@ -105,21 +107,30 @@ func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Ame
 			return nil, err
 		}
 	}
-	am.changed(overlay)
+	if err := am.changed(w, overlay); err != nil {
+		return nil, err
+	}
 	return am, ctx.Err()
 }
 
-// changed are the files that an overlay makes others.
-func (am *Amendment) changed(overlay server.Overlay) {
+// changed are the files that an overlay makes others. It is an error if one of them is none of the site's.
+func (am *Amendment) changed(w World, overlay server.Overlay) error {
 	for _, path := range slices.Sorted(maps.Keys(overlay)) {
 		was, err := server.Overlay(nil).Bytes(path)
 		if err != nil {
 			was = nil
 		}
 		if !bytes.Equal(was, overlay[path]) {
-			am.Files = append(am.Files, File{Real(path), was, overlay[path]})
+			real := Real(path)
+			if w.Foreign != nil {
+				if why := w.Foreign(real); why != "" {
+					return refuse("%s", why)
+				}
+			}
+			am.Files = append(am.Files, File{real, was, overlay[path]})
 		}
 	}
+	return nil
 }
 
 // takes notes a way that is gone.

@@ -23,7 +23,9 @@ func ForRuntime(ctx context.Context, w World, of facts.Wish, folder string) (*Am
 			return nil, err
 		}
 	}
-	am.changed(overlay)
+	if err := am.changed(w, overlay); err != nil {
+		return nil, err
+	}
 	return am, ctx.Err()
 }
 

@@ -72,7 +72,11 @@ var Steps = []Step{
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
 			servers, gaps := Servers(ask.Site)
 			ask.servers = servers
-			return servers.Layout(ctx, gaps)
+			seen, err := servers.Layout(ctx, gaps)
+			if outside := ServedOutside(ask.Site, servers); outside != "" {
+				seen.AddGap(facts.Gap{Source: facts.Server, What: "which folder is served", Kind: facts.Failed, Because: outside})
+			}
+			return seen, err
 		},
 	},
 	{
@@ -265,6 +269,27 @@ func whereServer(ask *Request) (string, bool) {
 		}
 	}
 	return cmp.Or(strings.Join(files, ", "), "where systems put it"), true
+}
+
+// ServedOutside says that what the servers serve of a site lies outside of the folders that the site file names; "" where it does not, or nobody can tell.
+func ServedOutside(s *site.Site, servers *server.Source) string {
+	served := servers.Serving()
+	roots := s.Roots()
+	if served == "" || len(roots) == 0 {
+		return ""
+	}
+	for _, root := range roots {
+		in, err := tree.Open(root)
+		if err != nil {
+			return "" // looking at it says what is wrong
+		}
+		_, err = tree.Within(in, served)
+		in.Close()
+		if err == nil {
+			return ""
+		}
+	}
+	return fmt.Sprintf("the web server serves the site from %s, which does not lie below %s; where this is a copy, its configuration names the original. What the server is told is not changed", served, roots[0])
 }
 
 // Servers are the web servers of a site, and what of their configuration could not be read.

@@ -231,7 +231,7 @@ func (a *announcing) keepRecord() error {
 	if err := identity.AsCaller(func() error { return os.MkdirAll(filepath.Dir(a.file), 0o700) }); err != nil {
 		return err
 	}
-	return writeFile(a.file, func(w io.Writer) error { _, err := w.Write(data); return err })
+	return writeFile("announce", a.file, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
 // showKey has the site show the key, where it does not: its file is written into the folder that is served, as a run of fix, and asked for from outside.

@@ -479,7 +479,7 @@ func (p *program) write(forms ...form) error {
 		}
 		return p.toStdout(forms[i].write)
 	}
-	return writeFile(p.output, forms[i].write)
+	return writeFile("--output", p.output, forms[i].write)
 }
 
 // widthOf is the width of the terminal that w is, or COLUMNS, or 80.

@@ -172,7 +172,7 @@ The database is the one that the configuration names, or --database:
 			}
 			known := discover.Recognise(dialect.Shipped(), "", traces)
 			if p.output != "" && p.format == "text" {
-				if err := writeFile(p.output, func(w io.Writer) error { _, err := w.Write(draft.YAML()); return err }); err != nil {
+				if err := writeFile("--output", p.output, func(w io.Writer) error { _, err := w.Write(draft.YAML()); return err }); err != nil {
 					return err
 				}
 				into := p.output

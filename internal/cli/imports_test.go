@@ -123,6 +123,7 @@ func TestTheTableOfLayersCanFail(t *testing.T) {
 var opens = map[string]string{
 	"identity/accounts.go":           "the accounts of this machine",
 	"ordinary/ordinary.go":           "it opens what others name",
+	"orders/write_unix.go":           "what somebody has written by name",
 	"orders/orders.go":               "what gives orders",
 	"orders/find_unix.go":            "what gives orders",
 	"orders/find_linux.go":           "what gives orders",

@@ -116,11 +116,9 @@ func keepLook(dir string, g *audit.Glance) {
 		err = identity.AsCaller(func() error { return os.MkdirAll(dir, 0o700) })
 	}
 	if err == nil {
-		err = identity.AsCaller(func() error {
-			return replace(filepath.Join(dir, lookFile), func(w io.Writer) error {
-				_, err := w.Write(data)
-				return err
-			})
+		err = writeFile("the look", filepath.Join(dir, lookFile), func(w io.Writer) error {
+			_, err := w.Write(data)
+			return err
 		})
 	}
 	if err != nil {

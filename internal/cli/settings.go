@@ -32,7 +32,7 @@ another content system. What deviates is left out.`
 			return err
 		}
 		kept, left := result.Exportable()
-		if err := writeFile(export, func(w io.Writer) error { return render.Values(w, result.Result, kept) }); err != nil {
+		if err := writeFile("--export", export, func(w io.Writer) error { return render.Values(w, result.Result, kept) }); err != nil {
 			return err
 		}
 		return p.write(p.text(func(page render.Sheet) { render.Exported(page, export, kept, left) }), jsonForm(kept))

@@ -468,7 +468,7 @@ func (s *shutting) announce(run string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFile(filepath.Join(state, closedFile), func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
+	if err := writeFile("the announcement", filepath.Join(state, closedFile), func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
 		return fmt.Errorf("the site is closed, and until when could not be kept: %w", err)
 	}
 	return nil

@@ -458,7 +458,7 @@ func (f *apacheFile) include(n *Node) (nodes []*Node) {
 	}
 	if pattern {
 		var err error
-		if names, err = f.globbed(name, f.by(n)); err != nil {
+		if names, err = f.globbed(name, f.by(n)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			unread(err.Error(), false)
 		} else if len(names) == 0 && !optional {
 			unread(n.Args[0]+" matches nothing, so the server does not start (IncludeOptional allows it)", true)

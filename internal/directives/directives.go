@@ -271,10 +271,15 @@ func Walk(nodes []*Node, visit func(*Node) bool) {
 }
 
 // globbed are the files that a pattern names, in the order in which both servers take them: sorted, as glob(3) gives them, where
-// * and ? do not match the dot that a name begins with. Ordered is false when a folder in the pattern cannot be listed.
+// * and ? do not match the dot that a name begins with. The error is about a folder in the pattern that cannot be listed; one that is not
+// there is ErrNotExist. A pattern that does not begin at the top begins where this process stands.
 func (r *reading) globbed(pattern string, by By) (found []string, err error) {
-	parts := strings.Split(strings.TrimPrefix(filepath.ToSlash(filepath.Clean(pattern)), "/"), "/")
+	pattern = filepath.ToSlash(filepath.Clean(pattern))
 	at := []string{"/"}
+	if !strings.HasPrefix(pattern, "/") {
+		at = []string{"."}
+	}
+	parts := strings.Split(strings.TrimPrefix(pattern, "/"), "/")
 	for i, part := range parts {
 		var next []string
 		for _, dir := range at {
@@ -283,7 +288,14 @@ func (r *reading) globbed(pattern string, by By) (found []string, err error) {
 				continue
 			}
 			names, listErr := r.disk.NamesBy(dir, by)
-			if listErr != nil && !errors.Is(listErr, fs.ErrNotExist) {
+			var outside *orders.Outside
+			switch {
+			case listErr == nil || errors.Is(listErr, fs.ErrNotExist) && len(at) > 1:
+			case errors.As(listErr, &outside):
+				err = outside
+			case errors.Is(listErr, fs.ErrNotExist):
+				err = fmt.Errorf("there is no folder %s: %w", dir, fs.ErrNotExist)
+			default:
 				err = fmt.Errorf("the folder %s cannot be listed: %w", dir, plain(listErr))
 			}
 			for _, name := range names {

@@ -78,7 +78,8 @@ func TestNginx(t *testing.T) {
 		"includes, sorted, without dot files, relative to the main file": {
 			memory{"/c/a": "include d/*.conf;", "/c/d/2.conf": "two;", "/c/d/1.conf": "one;\ninclude e;", "/c/d/.3.conf": "three;", "/c/e": "e;"},
 			[]string{"a:1 include|d/*.conf", "1.conf:1 one", "1.conf:2 include|e", "e:1 e", "2.conf:1 two"}, nil},
-		"a pattern that matches nothing": {memory{"/c/a": "include d/*.conf; b;"}, []string{"a:1 include|d/*.conf", "a:1 b"}, nil},
+		"a pattern that matches nothing": {memory{"/c/a": "include d/*.conf; b;"}, []string{"a:1 include|d/*.conf", "a:1 b"}, []string{"/c/a:1: there is no folder in which /c/d/*.conf could match anything"}},
+		"a pattern that matches none":    {memory{"/c/a": "include d/*.conf; b;", "/c/d/a.txt": "x"}, []string{"a:1 include|d/*.conf", "a:1 b"}, nil},
 		"a file that is not there":       {memory{"/c/a": "\ninclude d;"}, []string{"a:2 include|d", "a:2 hole: /c/d is not there, so the server does not start"}, []string{"/c/a:2: /c/d is not there, so the server does not start"}},
 		"a file that may not be read":    {memory{"/c/a": "include d;", "/c/d": "refused"}, []string{"a:1 include|d", "a:1 hole: /c/d may not be read by this user"}, []string{"/c/a:1: /c/d may not be read by this user"}},
 		"a loop":                         {memory{"/c/a": "include b;", "/c/b": "x;\ninclude a;"}, []string{"a:1 include|b", "b:1 x", "b:2 include|a", "b:2 hole: /c/a includes itself, so the server does not start"}, []string{"/c/b:2: /c/a includes itself, so the server does not start"}},

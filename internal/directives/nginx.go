@@ -2,7 +2,9 @@ package directives
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strings"
 )
@@ -241,6 +243,10 @@ func (r *nginxReading) include(n *Node) (nodes []*Node) {
 	if strings.ContainsAny(n.Args[0], "*?[") {
 		var err error
 		if names, err = r.globbed(pattern, r.by(n)); err != nil {
+			if errors.Is(err, fs.ErrNotExist) { // no mistake, to the server
+				r.gap(n, n.File, fmt.Sprintf("there is no folder in which %s could match anything", filepath.Clean(pattern)), false)
+				return nil
+			}
 			r.gap(n, n.File, err.Error(), false)
 			nodes = append(nodes, r.hole(n, err.Error()))
 		}

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/amend"
@@ -36,7 +37,37 @@ func worldOf(s *site.Site, d *dialect.Dialect, hints facts.Hints) *amend.World {
 			return audit.RuntimeWith(files, s, servers)
 		}
 	}
+	w.Foreign = foreignTo(s, w)
 	return w
+}
+
+// foreignTo says why files are none of a site's, though its servers' configuration names them: what is changed lies below the site's root, or in
+// the servers' and the runtime's own folders, as they were given or found; and what is served lies below the root. A copy of a site says what
+// the original does.
+func foreignTo(s *site.Site, w *amend.World) func(file string) string {
+	servers, _ := w.Open(nil)
+	outside := audit.ServedOutside(s, servers)
+	var folders []string
+	for _, root := range s.Roots() {
+		folders = append(folders, amend.Real(root))
+	}
+	for _, one := range servers.Servers {
+		folders = append(folders, amend.Real(filepath.Dir(one.File)))
+	}
+	if w.Runtime != nil {
+		if own, _ := w.Runtime(nil); own != nil && own.Config != nil && own.Config.Folder != "" {
+			folders = append(folders, amend.Real(filepath.Dir(own.Config.Folder))) // with what is there for all ways to run it
+		}
+	}
+	return func(file string) string {
+		switch {
+		case outside != "":
+			return outside
+		case len(s.Roots()) == 0, slices.ContainsFunc(folders, func(folder string) bool { return strings.HasPrefix(file, strings.TrimSuffix(folder, "/")+"/") }):
+			return ""
+		}
+		return file + " lies neither below the site's root nor in the servers' own folders, as the site file gives them; it may be another site's"
+	}
 }
 
 // loadersOf are the servers of a site, and how each is told to read its configuration again: as the site file says, or else in the way

@@ -26,6 +26,8 @@ const (
 	linksAbove                         // root's, above the last part of the name
 	rootsLinks                         // root's
 	everyLinkToAFolder                 // of those who may give orders; who may write to the folder that it leads to is another matter
+	everyLinkAbove                     // of those who may give orders, to a folder in which something is to be made
+	linksAlone                         // of those who may give orders, and nothing but links is held against the rule
 )
 
 // maxLinks is how many links are followed one after the other, as the system does (path_resolution(7)).
@@ -54,7 +56,7 @@ func (t Trust) find(name string, links linkRule) (f found, err error) {
 		}
 		full = dir + "/" + name
 	}
-	w := way{trust: t, name: name}
+	w := way{trust: t, name: name, links: links}
 	defer w.close()
 	if err := w.root(); err != nil {
 		return found{}, err
@@ -67,7 +69,7 @@ func (t Trust) find(name string, links linkRule) (f found, err error) {
 			w.up()
 			continue
 		}
-		target, err := w.down(part, len(parts) == 0, links == everyLinkToAFolder)
+		target, err := w.down(part, len(parts) == 0)
 		if err != nil {
 			return found{}, err
 		}
@@ -101,6 +103,7 @@ func split(name string) (parts []string) {
 type way struct {
 	trust     Trust
 	name      string // that is looked up
+	links     linkRule
 	open      []int
 	parts     []string // the names of all but the first
 	last      string   // a file in the innermost
@@ -141,7 +144,7 @@ func (w *way) toRoot() {
 }
 
 // down goes one part further: into a folder, to a file where it is the last one, or it gives where a link leads.
-func (w *way) down(part string, last, loose bool) (target string, err error) {
+func (w *way) down(part string, last bool) (target string, err error) {
 	fail := func(errno error) error { return &fs.PathError{Op: "open", Path: w.path(part), Err: errno} }
 	if w.last != "" {
 		return "", fail(syscall.ENOTDIR)
@@ -170,13 +173,13 @@ func (w *way) down(part string, last, loose bool) (target string, err error) {
 		}
 		name := w.path(part)
 		w.open, w.parts = append(w.open, fd), append(w.parts, part)
-		if last && loose {
+		if last && w.links == everyLinkToAFolder {
 			if !w.trust.has(stat.Uid) {
 				return "", &Fault{At: name, Says: "belongs to " + identity.Name(int(stat.Uid)), Owner: int(stat.Uid), trust: w.trust}
 			}
 			return "", nil
 		}
-		return "", w.check(fd, name, !last)
+		return "", w.check(fd, name, !last || w.links == everyLinkAbove)
 	}
 	if !last {
 		return "", fail(syscall.ENOTDIR)
@@ -194,6 +197,9 @@ func cmpErr(err, otherwise error) error {
 
 // check holds what is open against the rule.
 func (w *way) check(fd int, name string, above bool) error {
+	if w.links == linksAlone {
+		return nil
+	}
 	e, err := entryOf(fd, name)
 	if err != nil {
 		return err
@@ -215,25 +221,49 @@ func (w *way) take() found {
 	return f
 }
 
-// open opens the file that was found, and holds it against the rule.
-func (f found) open(t Trust) (*os.File, error) {
-	defer f.close()
+// opened opens the file that was found.
+func (f found) opened() (*os.File, error) {
 	if f.last == "" {
 		return nil, &ordinary.Error{Says: "it is no ordinary file but a folder"}
 	}
 	fd, err := unix.Openat(f.folder, f.last, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: f.name, Err: err}
+		return ordinary.Checked(nil, &fs.PathError{Op: "open", Path: f.name, Err: err})
 	}
-	file, err := ordinary.Checked(os.NewFile(uintptr(fd), f.name), nil)
+	return ordinary.Checked(os.NewFile(uintptr(fd), f.name), nil)
+}
+
+// open opens the file that was found, and holds it against the rule.
+func (f found) open(t Trust) (*os.File, error) {
+	defer f.close()
+	file, err := f.opened()
 	if err != nil {
 		return nil, err
 	}
-	e, err := entryOf(fd, f.name)
+	e, err := entryOf(int(file.Fd()), f.name)
 	if err == nil {
 		if wrong := t.faultOf(e, f.folder); wrong != nil {
-			err = wrong
+			wrong.file, err = true, wrong
 		}
+	}
+	if err != nil {
+		_ = file.Close()
+		return nil, err
+	}
+	return file, nil
+}
+
+// openAnyhow opens the file that was found, whoever may change it; but not one of those who may give orders that somebody else may have given
+// another name (link(2)).
+func (f found) openAnyhow(t Trust) (*os.File, error) {
+	defer f.close()
+	file, err := f.opened()
+	if err != nil {
+		return nil, err
+	}
+	e, err := entryOf(int(file.Fd()), f.name)
+	if err == nil && e.names > 1 && t.has(e.uid) && t.inSticky(f.folder) {
+		err = &Fault{At: e.name, Says: "lies where others may make files, and has another name elsewhere", Owner: -1, trust: t}
 	}
 	if err != nil {
 		_ = file.Close()
@@ -252,6 +282,7 @@ func (f found) check(t Trust) error {
 		return &fs.PathError{Op: "stat", Path: f.name, Err: err}
 	}
 	if wrong := t.faultOf(e, f.folder); wrong != nil {
+		wrong.file = true
 		return wrong
 	}
 	return nil

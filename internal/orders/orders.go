@@ -38,6 +38,7 @@ type Fault struct {
 	Says  string // what is wrong with it
 	Do    string // what puts it right; "" where that is for a person to know
 	Owner int    // whom it belongs to, where that is what is wrong; -1 else
+	file  bool   // it is the file itself, and no folder above it
 	trust Trust
 }
 
@@ -156,17 +157,48 @@ func (t Trust) Read(name string, most int64) ([]byte, error) {
 // Read is that by the trust in whoever runs this program.
 func Read(name string, most int64) ([]byte, error) { return Own().Read(name, most) }
 
-// ReadNamed is all of a file that those name who give orders, of at most so many bytes: as whom this program acts, and where that user may not
-// read it, as whoever started it, if the file holds.
-func ReadNamed(name string, most int64) ([]byte, error) {
-	data, err := ordinary.Read(name, most)
-	if _, acts := identity.Acting(); acts && errors.Is(err, fs.ErrPermission) {
-		if data, err := Own().Read(name, most); err == nil {
-			return data, nil
+// ReadNamed is all of a file that those name who give orders, of at most so many bytes. Where every folder above it holds, or it is nobody's in particular that does not, it is read as
+// whoever started this program, and else, by root, as the one to whom the first folder belongs that does not hold. Links of others are not followed.
+func ReadNamed(name string, most int64) (data []byte, err error) {
+	defer func() {
+		if lies := (*fs.PathError)(nil); errors.As(err, &lies) { // by the name that was given
+			err = &fs.PathError{Op: lies.Op, Path: name, Err: lies.Err}
 		}
+	}()
+	data, err = Own().Read(name, most)
+	var fault *Fault
+	switch {
+	case !errors.As(err, &fault):
+		return data, err
+	case identity.Caller() == 0 && fault.Owner > 0 && !fault.file: // in the folder of another
+		err = identity.As(fault.Owner, func() (err error) {
+			data, err = In(fault.Owner).readAnyhow(name, most)
+			return err
+		})
+	default:
+		err = identity.AsCaller(func() (err error) {
+			data, err = Own().readAnyhow(name, most)
+			return err
+		})
 	}
 	return data, err
 }
+
+// readAnyhow is all of a file, whoever may change it.
+func (t Trust) readAnyhow(name string, most int64) ([]byte, error) {
+	found, err := t.find(name, linksAlone)
+	if err != nil {
+		return nil, err
+	}
+	file, err := found.openAnyhow(t)
+	if err != nil {
+		return nil, err
+	}
+	return ordinary.All(file, most)
+}
+
+// ErrFolder says that what is to be written is a folder.
+var ErrFolder = errors.New("it is a folder; name a file in it")
 
 // ForNaming does something with a file or folder that a file names which gives orders itself: as whoever is asked to, where that file holds or is none (own), and
 // else with the rights of the one whose orders it gives, if what is named lies, links followed, in the folder of that file or in another.

@@ -1,6 +1,7 @@
 package trial
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -70,7 +71,9 @@ func TestWhatOthersMayWriteToIsNotTested(t *testing.T) {
 				_ = os.Chown(b.at("part/a.conf"), 0, 33)
 				return os.Chmod(b.at("part/a.conf"), 0o664)
 			}, "by the group www-data"},
-			"a folder of another": {func(_ *testing.T, b bench) error { return os.Chown(b.at("part"), 61001, 0) }, "part belongs to 61001"},
+			"a folder of another": {func(_ *testing.T, b bench) error {
+				return errors.Join(os.Chmod(filepath.Dir(b.dir), 0o755), os.Chown(b.at("part"), 61001, 0), os.Chown(b.at("part/a.conf"), 61001, 0))
+			}, "part belongs to 61001"},
 			"a folder for a group": {func(_ *testing.T, b bench) error {
 				_ = os.Chown(b.at("part"), 0, 33)
 				return os.Chmod(b.at("part"), 0o775)

@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -96,9 +97,45 @@ func OpenWith(files Overlay, configs []Config, address *url.URL, connect map[str
 			s.Servers = append(s.Servers, server)
 			gaps = append(gaps, gapsOf(server)...)
 		}
+		if because := s.another(); because != "" {
+			s.Servers = nil
+			gaps = append(gaps, facts.Gap{Source: facts.Server, What: configs[0].File, Kind: facts.Failed, Because: because, Names: []string{facts.Server.All()}})
+		}
 		return s, gaps
 	}
 	return s, s.find()
+}
+
+// another says why the outermost server is that of other sites: its hosts have names, and the site's is none of them. The default one, which
+// would answer all the same, is then another's; without any names it is everybody's.
+func (s *Source) another() string {
+	if s.Address == nil || len(s.Servers[0].Serves(s.Address.Hostname())) > 0 {
+		return ""
+	}
+	var names []string
+	hosts := s.Servers[0].Kind != Nginx // Apache answers without one
+	directives.Walk(s.Servers[0].Tree.Root, func(n *directives.Node) bool {
+		hosts = hosts || n.Is("server") && n.Block
+		if n.Is("server_name") || n.Is("ServerName") || n.Is("ServerAlias") {
+			for _, name := range n.Args {
+				name, _, _ = strings.Cut(name, ":")
+				if strings.Contains(name, ".") && !strings.ContainsAny(name, "~$") && !slices.Contains(names, name) && net.ParseIP(name) == nil {
+					names = append(names, name)
+				}
+			}
+		}
+		return true
+	})
+	switch {
+	case !hosts:
+		return "it has no host, so it serves nothing"
+	case len(names) == 0:
+		return ""
+	}
+	if len(names) > 3 {
+		names = append(names[:3], fmt.Sprintf("%d more", len(names)-3))
+	}
+	return fmt.Sprintf("it has no host of the site's name, %s; its hosts are %s, of which the default one would answer, and nothing says that this is the site's", s.Address.Hostname(), strings.Join(names, ", "))
 }
 
 // find looks where systems put configurations.
@@ -123,7 +160,11 @@ func (s *Source) find() []facts.Gap {
 	case len(named) == 0 && len(there) > 1:
 		return fail(fmt.Sprintf("there are %s and %s, and neither has a host of the site's name; say in the site file which it is", there[0].File, there[1].File))
 	case len(named) == 0:
-		s.Servers = there
+		if s.Servers = there; s.another() != "" {
+			because := s.another()
+			s.Servers = nil
+			return fail(there[0].File + " was found, and " + because + "; say in the site file which it is")
+		}
 	case len(named) == 1:
 		s.Servers = named
 	default: // both know the name: one may stand before the other
@@ -544,6 +585,15 @@ func (s *Source) Layout(ctx context.Context, gaps []facts.Gap) (facts.Seen, erro
 		seen.Add(facts.ServerTLSProtocols.Reading(protocols, s.near(at)))
 	}
 	return seen, ctx.Err()
+}
+
+// Serving is the folder that the site's address is served from; "" where nobody can tell.
+func (s *Source) Serving() string {
+	if len(s.Servers) == 0 || s.Address == nil {
+		return ""
+	}
+	root, _ := s.root()
+	return root
 }
 
 // root is the folder that the site's address is served from: that in which a file of a name that cannot be there would lie.
