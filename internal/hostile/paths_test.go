@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -196,4 +197,164 @@ func TestWhatIsWrittenByName(t *testing.T) {
 	link, err := os.Readlink(filepath.Join(a.dir, "mine.json"))
 	require.NoError(t, err)
 	assert.Equal(t, "roots/there.json", link, "the link is still one")
+}
+
+// Whatever a tree's owner has a server's or a runtime's files lead to, nothing outside is read to tell what it says, quoted in an error, or changed; and of links neither by himself.
+func TestNothingOutsideIsTold(t *testing.T) {
+	bin := program(t)
+	for what, c := range map[string]struct {
+		link string // that leads to the secret
+		site string // the server, in the site file
+		says string // that it was noticed
+	}{
+		"an override file":                     {"kestrel/www/.htaccess", "apache: DIR/apache/apache.conf", "outside"},
+		"an override file in a folder":         {"kestrel/www/up/.htaccess", "apache: DIR/apache/apache.conf", "outside"},
+		"an include of the owner's":            {"", "nginx: DIR/nginx/nginx.conf", "others may change"},
+		"a pattern of the owner's":             {"", "nginx: DIR/nginx/pattern.conf", "others may change"},
+		"an include of the owner's for Apache": {"", "apache: DIR/apache/include.conf", "others may change"},
+	} {
+		for _, who := range []uint32{0, kestrel} {
+			if who != 0 && c.link == "" {
+				continue // what he includes himself he may read
+			}
+			t.Run(fmt.Sprint(what, " by ", who), func(t *testing.T) {
+				t.Parallel()
+				a := newAttack(t, bin)
+				secrets := filepath.Join(a.dir, "roots")
+				require.NoError(t, os.Mkdir(secrets, 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(secrets, "secret.conf"), []byte("MARKED hush;\nMARKED_TOO hush\n"), 0o644))
+				a.write("kestrel/www/index.html", "x", 0o644)
+				a.write("kestrel/www/up/a.html", "x", 0o644)
+				a.write("kestrel/more.conf", "include DIR/roots/secret.conf;\n", 0o644)
+				a.write("kestrel/pattern.conf", "include DIR/roots/*;\n", 0o644)
+				a.write("kestrel/apache.conf", "Include DIR/roots/secret.conf\n", 0o644)
+				if c.link != "" {
+					name := filepath.Join(a.dir, c.link)
+					require.NoError(t, os.Symlink(filepath.Join(secrets, "secret.conf"), name))
+					require.NoError(t, os.Lchown(name, kestrel, kestrel))
+				}
+				for file, include := range map[string]string{"nginx": "more.conf", "pattern": "pattern.conf"} {
+					a.write("nginx/"+file+".conf", "events {}\nhttp {\n  server {\n    listen 127.0.0.1:80;\n    server_name site.example;\n    root OWN/www;\n    include OWN/"+include+";\n  }\n}\n", 0o644)
+				}
+				modules := "LoadModule mpm_prefork_module /usr/lib/apache2/modules/mod_mpm_prefork.so\nLoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so\nLoadModule dir_module /usr/lib/apache2/modules/mod_dir.so\n"
+				apache := "ServerRoot DIR/apache\n" + modules + "TypesConfig /dev/null\nListen 127.0.0.1:80\nServerName site.example\nDocumentRoot OWN/www\n<Directory OWN/www>\nAllowOverride All\nRequire all granted\n</Directory>\n"
+				a.write("apache/apache.conf", apache, 0o644)
+				a.write("apache/include.conf", apache+"Include OWN/apache.conf\n", 0o644)
+				folder := "site"
+				if who != 0 {
+					folder = "kestrel/site"
+				}
+				a.write(folder+"/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: OWN/www}, server: {"+c.site+"}}\n", 0o644)
+				require.NoError(t, syscall.UtimesNano(filepath.Join(secrets, "secret.conf"), []syscall.Timespec{{Sec: 1}, {Sec: 2}}))
+				before := stamped(t, secrets)
+				g := given{a, folder}
+				for _, line := range []string{"audit SITE --offline --full --no-keep", "audit SITE --offline --format json --no-keep", "explain / SITE --offline", "explain /up/a.html SITE --offline", "fix SITE --offline --no-keep", "fix SITE --offline --write --allow visible --no-keep"} {
+					said, _ := g.as(who, strings.Fields(strings.ReplaceAll(line, "SITE", folder))...)
+					assert.NotContains(t, said, "MARKED", line)
+					assert.NotContains(t, said, "hush", line)
+					assert.NotRegexp(t, never, said)
+					if strings.Contains(line, "--full") && who == 0 {
+						assert.Contains(t, strings.Join(strings.Fields(said), " "), c.says, line)
+					}
+				}
+				assert.Equal(t, before, stamped(t, secrets))
+			})
+		}
+	}
+}
+
+// What a site file and the configurations that it names call by relative names lies where they lie, wherever the program is started and however the site is named; and what
+// is not there is said.
+func TestRelativeMeansWhereItStands(t *testing.T) {
+	a := newAttack(t, program(t))
+	host := "server {\n  listen 127.0.0.1:80;\n  server_name site.example;\n  root DIR/site/www;\n  add_header X-Frame-Options %s always;\n}\n"
+	a.write("site/www/index.html", "x", 0o644)
+	a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: www}, server: {nginx: conf/nginx.conf}}\n", 0o644)
+	a.write("site/conf/nginx.conf", "events {}\nhttp {\n  include sites-enabled/*;\n}\n", 0o644)
+	a.write("site/conf/sites-enabled/.hidden", "broken {", 0o644)
+	a.write("site/conf/sites-enabled/own", fmt.Sprintf(host, "DENY"), 0o644)
+	for _, other := range []string{"sites-enabled/other", "other/sites-enabled/other", "conf/sites-enabled/other", "site/sites-enabled/other"} {
+		a.write(other, fmt.Sprintf(host, "ANOTHERS"), 0o644)
+	}
+	for name, to := range map[string]string{"link": "site", "other/deep": "../site", "file.yaml": "site/weltaxis.yaml"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(a.dir, name)), 0o755))
+		require.NoError(t, os.Symlink(to, filepath.Join(a.dir, name)))
+	}
+	ask := func(from string, args ...string) string {
+		command := exec.Command(a.bin, append([]string{"explain", "/"}, append(args, "--offline")...)...)
+		command.Dir, command.Env = filepath.Join(a.dir, from), []string{"PATH=/usr/bin:/bin", "HOME=" + filepath.Join(a.dir, "home"), "NO_COLOR=1", "COLUMNS=200"}
+		out, _ := command.CombinedOutput()
+		return string(out)
+	}
+	want := ask("", filepath.Join(a.dir, "site"))
+	require.Contains(t, want, "DENY")
+	for _, place := range []struct{ from, site string }{{"", "site"}, {"", "./site"}, {"", "site/"}, {"", "site/weltaxis.yaml"}, {"", "./site/weltaxis.yaml"}, {"", "other/../site"}, {"", "link"}, {"", "link/weltaxis.yaml"}, {"", "other/deep"}, {"site", ""}, {"site", "."}, {"site", "weltaxis.yaml"},
+		{"site", "../site"}, {"site/conf", ".."}, {"site/www", "../weltaxis.yaml"}, {"other", "../site"}, {"other", "deep"}, {"conf", "../site"}, {"link", "."}, {"", filepath.Join(a.dir, "link")}, {"other", filepath.Join(a.dir, "site/weltaxis.yaml")}} {
+		said := ask(place.from, strings.Fields(place.site)...)
+		assert.Contains(t, said, "DENY", "%v", place)
+		assert.NotContains(t, said, "ANOTHERS", "%v", place)
+	}
+	// What matches nothing is said, and so is a configuration that is another's.
+	status := func(site string, wants string) {
+		a.said = ""
+		a.root("audit", site, "--offline", "--no-keep", "--full")
+		assert.Contains(t, strings.Join(strings.Fields(a.said), " "), wants)
+		command := exec.Command(a.bin, "audit", site, "--offline", "--no-keep", "--alarm", "never")
+		command.Dir, command.Env = a.dir, []string{"HOME=" + filepath.Join(a.dir, "home")}
+		_ = command.Run()
+		assert.Equal(t, 3, command.ProcessState.ExitCode(), a.said)
+	}
+	for _, c := range []struct{ conf, wants string }{
+		{"events {}\nhttp {\n  include nowhere/*;\n}\n", "there is no folder in which"},
+		{"events {}\nhttp {\n  include sites-enabled/none*;\n}\n", "it has no host"},
+		{"events {}\nhttp {\n  include missing.conf;\n}\n", "is not there"},
+		{"events {}\nhttp {\n  server {\n    listen 80;\n    server_name other.example www.other.example;\n    root DIR/site/www;\n  }\n}\n", "it has no host of the site's name, site.example"},
+		{"events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/other;\n  }\n}\n", "which does not lie below"},
+	} {
+		a.write("site/conf/nginx.conf", c.conf, 0o644)
+		status("site", c.wants)
+	}
+	for _, c := range []struct{ conf, wants string }{
+		{"Listen 80\nServerName other.example\nDocumentRoot DIR/site/www\nIncludeOptional sites/*.conf\n", "it has no host of the site's name"},
+		{"Listen 80\nServerName site.example\nDocumentRoot DIR/site/www\nInclude sites/*.conf\n", "matches nothing"},
+		{"Listen 80\nServerName site.example\nDocumentRoot DIR/other\n", "which does not lie below"},
+	} {
+		a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: www}, server: {apache: conf/apache.conf}}\n", 0o644)
+		a.write("site/conf/apache.conf", "ServerRoot DIR/site/conf\n"+c.conf, 0o644)
+		status("site", c.wants)
+	}
+	// A default host without a name is everybody's.
+	a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: www}, server: {nginx: conf/nginx.conf}}\n", 0o644)
+	a.write("site/conf/nginx.conf", "events {}\nhttp {\n  server {\n    listen 80 default_server;\n    server_name _;\n    root DIR/site/www;\n  }\n}\n", 0o644)
+	a.said = ""
+	a.root("audit", "site", "--offline", "--no-keep", "--full")
+	assert.NotContains(t, a.said, "it has no host")
+}
+
+// A copy of a site, whose server's configuration names the original, is planned and changed nowhere but in the copy.
+func TestACopyIsNotTheOriginal(t *testing.T) {
+	a := newAttack(t, program(t))
+	modules := ""
+	for _, name := range []string{"mpm_prefork", "authz_core", "autoindex", "dir", "alias", "mime", "headers", "authn_core", "auth_basic", "authn_file", "authz_user", "rewrite"} {
+		modules += "LoadModule " + name + "_module /usr/lib/apache2/modules/mod_" + name + ".so\n"
+	}
+	a.write("original/www/index.html", "x", 0o644)
+	a.write("original/www/.htaccess", "Header always unset X-Content-Type-Options\n", 0o644)
+	a.write("original/conf/more.conf", "Header always unset X-Frame-Options\n", 0o644)
+	a.write("original/conf/apache.conf", "ServerRoot DIR/original/conf\n"+modules+"TypesConfig /dev/null\nListen 127.0.0.1:80\nServerName other.example\nInclude DIR/original/conf/more.conf\n<VirtualHost *:80>\nServerName site.example\nDirectoryIndex index.html\nDocumentRoot DIR/original/www\n<Directory DIR/original/www>\nAllowOverride All\nRequire all granted\n</Directory>\n</VirtualHost>\n", 0o644)
+	a.write("original/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: www}, server: {apache: conf/apache.conf}}\n", 0o644)
+	a.root("maintenance", "on", "original", "--offline")
+	require.Contains(t, a.said, "503", "there is something to change")
+	require.NoError(t, exec.Command("cp", "-a", filepath.Join(a.dir, "original"), filepath.Join(a.dir, "copy")).Run())
+	before := tree(t, filepath.Join(a.dir, "original"))
+	for _, line := range []string{"fix copy --offline --no-keep", "fix copy --offline --no-keep --write --allow disruptive", "lock on copy --offline --server --write --allow disruptive", "maintenance on copy --offline --write --allow disruptive"} {
+		a.said = ""
+		a.root(strings.Fields(line)...)
+		assert.NotContains(t, a.said, "original/www/.htaccess:", line)
+		assert.NotContains(t, a.said, "took", line)
+		assert.Equal(t, before, tree(t, filepath.Join(a.dir, "original")), line)
+	}
+	a.said = ""
+	a.root("audit", "copy", "--offline", "--no-keep", "--full")
+	assert.Contains(t, strings.Join(strings.Fields(a.said), " "), "where this is a copy, its configuration names the original")
 }

@@ -3,6 +3,7 @@ package tree
 import (
 	"errors"
 	"io/fs"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -55,6 +56,35 @@ func alone(full string, do func(files Files, name string) error) error {
 		return ErrManyNames
 	}
 	return do(files, name)
+}
+
+// ReadServed is all of a file that tells a server or a runtime something and lies where everybody who writes to a site may put it, as an override file: links are
+// followed to what lies below one of the roots in which it lies itself, or, where nobody has said any, in its own folder, and else it is ErrOutside.
+func ReadServed(full string, roots []string, most int64) (data []byte, err error) {
+	err = Near(full, func(files Files, name string) error {
+		within, above := path.Dir(name), strings.TrimSuffix(Full(full), name) // where these files begin
+		for _, root := range roots {
+			if root = Full(root) + "/"; strings.HasPrefix(Full(full), root) {
+				within = Clean(strings.TrimPrefix(root, above))
+				if len(root) <= len(above) {
+					within = "."
+				}
+			}
+		}
+		real, err := files.Real(name)
+		if err != nil {
+			return err
+		}
+		if within, err = files.Real(within); err != nil {
+			return err
+		}
+		if within != "." && !strings.HasPrefix(real, within+"/") {
+			return ErrOutside
+		}
+		data, err = Read(files, real, most)
+		return err
+	})
+	return data, err
 }
 
 // holderOf is whose the first folder is, on the way to where a path lies or would lie, that is not root's; 0 when all are root's.

@@ -275,3 +275,42 @@ func TestWhoIsAlongside(t *testing.T) {
 		}), is, "root, acting as nobody, looks at %s as kestrel", name)
 	}
 }
+
+// What tells a server something is followed no further than the site goes, whoever looks.
+func TestReadServed(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for name, text := range map[string]string{"site/www/.htaccess": "own", "site/www/up/.htaccess": "up", "site/shared": "shared", "outside/secret": "secret"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	for name, to := range map[string]string{"site/www/in": "../shared", "site/www/beside": ".htaccess", "site/www/out": "../../outside/secret", "site/www/absolute": filepath.Join(dir, "outside/secret"), "site/www/proc": "/proc/self/root" + filepath.Join(dir, "outside/secret"),
+		"site/www/chain": "out", "site/www/folder": "../../outside", "site/www/dangling": "../../outside/none", "site/www/round": "round"} {
+		require.NoError(t, os.Symlink(to, filepath.Join(dir, name)))
+	}
+	read := func(name string, roots ...string) string {
+		for i := range roots {
+			roots[i] = filepath.Join(dir, roots[i])
+		}
+		data, err := tree.ReadServed(filepath.Join(dir, "site/www", name), roots, 100)
+		if err != nil {
+			return "! " + facts.InWords(err)
+		}
+		return string(data)
+	}
+	outside := "! " + tree.ErrOutside.Error()
+	for _, root := range []string{"site", "site/www"} {
+		assert.Equal(t, "own", read(".htaccess", root))
+		assert.Equal(t, "up", read("up/.htaccess", root))
+		assert.Equal(t, "own", read("beside", root))
+		for _, name := range []string{"out", "absolute", "proc", "chain", "folder/secret", "dangling"} {
+			assert.Equal(t, outside, read(name, root), name)
+		}
+		assert.Contains(t, read("round", root), "!")
+	}
+	assert.Equal(t, "shared", read("in", "site"))
+	assert.Equal(t, outside, read("in", "site/www"))
+	assert.Equal(t, "own", read("beside"), "where nobody has said where the site lies, the folder counts")
+	assert.Equal(t, outside, read("in"))
+	assert.Equal(t, outside, read("out", "elsewhere"))
+}

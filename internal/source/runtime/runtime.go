@@ -28,7 +28,8 @@ const maxFile = 4 << 20
 
 // A Config is what was read of the runtime's own files.
 type Config struct {
-	Folder string // that of php.ini
+	Folder string   // that of php.ini
+	Roots  []string // below which the site lies; none where nobody has said
 	files  []*iniFile
 	own    map[string]*iniFile // folders' own files, nil for one that is not there
 
@@ -156,10 +157,7 @@ func (c *Config) ownFile(file string) *iniFile {
 	data, changed := c.might[file]
 	var err error
 	if !changed {
-		err = tree.Near(file, func(files tree.Files, name string) (err error) {
-			data, err = tree.Read(files, name, maxFile)
-			return err
-		})
+		data, err = tree.ReadServed(file, c.Roots, maxFile)
 	}
 	if err == nil {
 		f = readINI(file, data, c.earlier, nil)

@@ -106,6 +106,13 @@ func OpenWith(files Overlay, configs []Config, address *url.URL, connect map[str
 	return s, s.find()
 }
 
+// Lies says below which folders the site lies: no link leads out of them to what a server is told.
+func (s *Source) Lies(roots []string) {
+	for _, server := range s.Servers {
+		server.assumed.roots = roots
+	}
+}
+
 // another says why the outermost server is that of other sites: its hosts have names, and the site's is none of them. The default one, which
 // would answer all the same, is then another's; without any names it is everybody's.
 func (s *Source) another() string {
@@ -368,7 +375,7 @@ func (s *Source) Mentions(text string) (found []facts.Origin) {
 		}
 		if root, _ := s.root(); root != "" && server.Kind == Apache {
 			file := filepath.Join(root, ".htaccess")
-			data, err := answer.OS{}.Read(file)
+			data, err := server.assumed.Read(file)
 			look(file, data, err)
 		}
 	}
@@ -482,6 +489,7 @@ func (s *Source) through(servers []*Server, ask answer.Ask) *answer.Answer {
 
 // assumed is the disk of this machine, with some files taken to be there.
 type assumed struct {
+	roots []string
 	paths []string // ends of paths
 	files Overlay
 }
@@ -517,7 +525,7 @@ func (a *assumed) Read(path string) ([]byte, error) {
 	if data, changed := a.files[path]; changed {
 		return data, nil
 	}
-	return answer.OS{}.Read(path)
+	return answer.OS{Roots: a.roots}.Read(path)
 }
 
 // Folders implements answer.Disk.

@@ -35,8 +35,8 @@ type Disk interface {
 	Read(path string) ([]byte, error)
 }
 
-// OS is the disk of this machine.
-type OS struct{}
+// OS is the disk of this machine, with the folders below which the site lies; none where nobody has said.
+type OS struct{ Roots []string }
 
 // Look implements Disk. Links are followed.
 func (OS) Look(path string) Entry {
@@ -62,12 +62,8 @@ func (OS) Look(path string) Entry {
 const maxRead = 1 << 20
 
 // Read implements Disk.
-func (OS) Read(path string) (data []byte, err error) {
-	err = tree.Near(path, func(files tree.Files, name string) (err error) {
-		data, err = tree.Read(files, name, maxRead)
-		return err
-	})
-	return data, err
+func (o OS) Read(path string) (data []byte, err error) {
+	return tree.ReadServed(path, o.Roots, maxRead)
 }
 
 // Folders implements Disk.
