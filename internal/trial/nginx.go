@@ -19,7 +19,7 @@ var (
 	// secrets are files with what only a server may read, or what a made pair does not fit.
 	nginxSecrets = strings.Fields("ssl_crl ssl_dhparam ssl_password_file ssl_session_ticket_key ssl_stapling_file proxy_ssl_crl proxy_ssl_password_file grpc_ssl_crl grpc_ssl_password_file uwsgi_ssl_crl uwsgi_ssl_password_file")
 	// runs are those that have a program run, or load one, while a configuration is read.
-	nginxRuns = strings.Fields("perl_modules perl_require perl_set perl js_import js_include js_path js_preload_object js_set js_content js_access js_header_filter js_body_filter js_periodic google_perftools_profiles ssl_engine")
+	nginxRuns = strings.Fields("perl_modules perl_require perl_set perl js_import js_include js_path js_preload_object js_set js_content js_access js_header_filter js_body_filter js_periodic ssl_engine")
 	// passes are those whose first word says who answers.
 	nginxPasses = strings.Fields("proxy_pass fastcgi_pass uwsgi_pass scgi_pass grpc_pass memcached_pass auth_http ssl_stapling_responder")
 )
