@@ -3,7 +3,6 @@ package tree
 import (
 	"errors"
 	"io/fs"
-	"path"
 	"path/filepath"
 	"strings"
 
@@ -16,7 +15,8 @@ func denied(err error) bool { return errors.Is(err, fs.ErrPermission) }
 
 // Near looks at a path of this machine that others may have made, as an override file in a served folder. Where root has this program act as
 // the owner of a tree it is looked at as him, and below the first folder that is his by those who have a part in the tree as well; where root
-// acts as root, as the one to whom the first folder on the way belongs that is not root's; where everybody may write on the way, in the folder alone. What is asked is asked of Files, and by the name that the path has there.
+// acts as root, as the one to whom the first folder on the way belongs that is not root's; where everybody may
+// write on the way, in the folder alone. What is asked is asked of Files, and by the name that the path has there.
 func Near(full string, do func(files Files, name string) error) error {
 	acting, is := identity.Acting()
 	switch {
@@ -52,39 +52,62 @@ func alone(full string, do func(files Files, name string) error) error {
 	}
 	defer files.Close()
 	name := filepath.Base(full)
-	if e, err := files.Stat(name); err == nil && e.Kind == File && e.Names > 1 {
-		return ErrManyNames
+	if err := oneName(files, name); err != nil {
+		return err
 	}
 	return do(files, name)
 }
 
-// ReadServed is all of a file that tells a server or a runtime something and lies where everybody who writes to a site may put it, as an override file: links are
-// followed to what lies below one of the roots in which it lies itself, or, where nobody has said any, in its own folder, and else it is ErrOutside.
+// ReadServed is all of a file that tells a server or a runtime something and lies where everybody who writes to a site may put it, as an override
+// file: links are followed to what lies below one of the roots in which it lies itself, or, where nobody has said any, in its own folder, and else
+// it is ErrOutside. It is read as Near says.
 func ReadServed(full string, roots []string, most int64) (data []byte, err error) {
-	err = Near(full, func(files Files, name string) error {
-		within, above := path.Dir(name), strings.TrimSuffix(Full(full), name) // where these files begin
-		for _, root := range roots {
-			if root = Full(root) + "/"; strings.HasPrefix(Full(full), root) {
-				within = Clean(strings.TrimPrefix(root, above))
-				if len(root) <= len(above) {
-					within = "."
-				}
-			}
+	full = string(filepath.Separator) + filepath.FromSlash(Full(full))
+	within := filepath.Dir(full)
+	for _, root := range roots {
+		root = string(filepath.Separator) + filepath.FromSlash(Full(root))
+		if rel, err := filepath.Rel(root, full); err == nil && filepath.IsLocal(rel) {
+			within = root
 		}
-		real, err := files.Real(name)
+	}
+	name, err := filepath.Rel(within, full)
+	if err != nil {
+		return nil, err
+	}
+	read := func(sure func(in Files) error) error {
+		in, err := Open(within)
 		if err != nil {
 			return err
 		}
-		if within, err = files.Real(within); err != nil {
+		defer in.Close()
+		if err := sure(in); err != nil {
 			return err
 		}
-		if within != "." && !strings.HasPrefix(real, within+"/") {
-			return ErrOutside
-		}
-		data, err = Read(files, real, most)
+		data, err = Read(in, name, most)
 		return err
-	})
+	}
+	anything := func(Files) error { return nil }
+	if _, is := identity.Acting(); is || identity.Caller() != 0 {
+		err = read(anything)
+		return data, err
+	}
+	switch uid, holderErr := holderOf(full); {
+	case uid > 0:
+		err = identity.As(uid, func() error { return read(anything) })
+	case errors.As(holderErr, new(*orders.Fault)): // several others could exchange what lies there
+		err = read(func(in Files) error { return oneName(in, name) })
+	default:
+		err = read(anything)
+	}
 	return data, err
+}
+
+// oneName is an error for a file that has a name elsewhere.
+func oneName(files Files, name string) error {
+	if e, err := files.Stat(name); err == nil && e.Kind == File && e.Names > 1 {
+		return ErrManyNames
+	}
+	return nil
 }
 
 // holderOf is whose the first folder is, on the way to where a path lies or would lie, that is not root's; 0 when all are root's.
