@@ -205,6 +205,7 @@ func (j *Journal) Close() {
 		j.file.Close()
 	}
 	if j.lock != nil {
+		_ = locks.Free(j.lock)
 		j.lock.Close()
 	}
 }

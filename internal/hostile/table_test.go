@@ -360,7 +360,7 @@ func databases() []hostile {
 		{name: "a value of 300 MB", in: changed("UPDATE prompt_house SET line = zeroblob(300000000) WHERE cue = 'playbill.title'"), args: "audit --offline", exit: 3, says: "longer than is read", mebibyte: 250},
 		{name: "values that a terminal obeys", in: changed("UPDATE prompt_house SET line = char(27) || '[2J' || char(8238) || char(7) WHERE cue = 'playbill.title'"), args: "settings --offline", exit: any, says: `\x1b[2J`},
 		{name: "values that are no text", in: changed("UPDATE prompt_house SET line = x'00ff1b' WHERE cue LIKE 'playbill%'"), args: "audit --offline --full", exit: any, says: "Looked at"},
-		{name: "a trigger and a view with functions", in: changed("CREATE VIEW evil AS SELECT load_extension('x'); CREATE TRIGGER t AFTER UPDATE ON prompt_house BEGIN SELECT RAISE(ABORT, 'no'); END"), args: "audit --offline", exit: 0, says: "Looked at"},
+		{name: "a trigger and a view with functions", in: changed("CREATE VIEW evil AS SELECT load_extension('x'); CREATE TRIGGER t AFTER UPDATE ON prompt_house BEGIN SELECT RAISE(ABORT, 'no'); END"), args: "audit --offline", exit: 3, says: "where this is a copy, its configuration names the original"}, // as it is
 	}
 }
 

@@ -10,3 +10,6 @@ func Try(*os.File) error { return nil }
 
 // Wait has nothing to lock with here.
 func Wait(*os.File) error { return nil }
+
+// Free has nothing to let go of here.
+func Free(*os.File) error { return nil }

@@ -14,3 +14,6 @@ func Try(f *os.File) error { return syscall.Flock(int(f.Fd()), syscall.LOCK_EX|s
 
 // Wait takes the lock, and waits for whoever has it.
 func Wait(f *os.File) error { return syscall.Flock(int(f.Fd()), syscall.LOCK_EX) }
+
+// Free lets go of the lock, also where a process that is just being started has the file open as well for a moment (flock(2)).
+func Free(f *os.File) error { return syscall.Flock(int(f.Fd()), syscall.LOCK_UN) }
