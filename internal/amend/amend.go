@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/orders"
 	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/server/answer"
@@ -122,6 +123,9 @@ func (am *Amendment) changed(w World, overlay server.Overlay) error {
 		}
 		if !bytes.Equal(was, overlay[path]) {
 			real := Real(path)
+			if err := orders.Led(path, real); err != nil {
+				return refuse("%s", err)
+			}
 			if w.Foreign != nil {
 				if why := w.Foreign(real); why != "" {
 					return refuse("%s", why)

@@ -39,7 +39,7 @@ var (
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
-		"directives":      {"ordinary", "orders"},
+		"directives":      {"orders", "tree"},
 
 		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},

@@ -2,7 +2,7 @@
 // file, its line and the bytes it stands on, included files in their place. A node can be replaced, removed or followed by
 // another, and every other byte stays.
 //
-// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports orders.
+// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports orders and tree.
 package directives
 
 import (
@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/orders"
-	"weltaxis/internal/ordinary"
+	"weltaxis/internal/tree"
 )
 
 // A Node is one directive, as it stands in a file.
@@ -139,40 +139,102 @@ type Disk interface {
 type By struct{ File, Main string }
 
 // OS is the disk of this machine. What a file names that gives the orders of others is looked at with their rights, and only in the folder
-// of that file and in that of the main one.
+// of that file and in that of the main one; a link there that is root's leads to what is root's.
 type OS struct{}
+
+// An Outside is the error for what a file names that others may change, and lies outside of its folder.
+type Outside struct {
+	Name, By string
+	wrong    *orders.Fault
+}
+
+func (o *Outside) Error() string {
+	return fmt.Sprintf("%s is not looked at: %s names it, and others may change that (%s %s)", o.Name, o.By, o.wrong.At, o.wrong.Says)
+}
 
 // ReadBy implements Disk.
 func (OS) ReadBy(name string, by By) (data []byte, err error) {
-	err = orders.ForNaming(name, by.File, filepath.Dir(by.Main), func(own bool) (err error) {
-		if own {
-			data, err = orders.ReadNamed(name, maxFile)
-		} else {
-			data, err = ordinary.Read(name, maxFile)
-		}
+	err = orders.ForNaming(by.File, func() (err error) {
+		data, err = orders.ReadNamed(name, maxFile)
 		return err
+	}, func(wrong *orders.Fault) error {
+		return by.within(name, wrong, func(in tree.Files, below string) (err error) {
+			if e, err := in.Stat(below); err == nil && e.UID == 0 && e.Names > 1 { // a name that somebody else may have given it
+				return tree.ErrOutside
+			}
+			if data, err = tree.Read(in, below, maxFile); !errors.Is(err, tree.ErrOutside) {
+				return err
+			}
+			link, linkErr := in.Lstat(below)
+			if linkErr != nil || link.Kind != tree.Link || link.UID != 0 {
+				return err
+			}
+			to, linkErr := in.Readlink(below)
+			if linkErr != nil {
+				return err
+			}
+			if !filepath.IsAbs(to) {
+				to = filepath.Join(filepath.Dir(name), to)
+			}
+			if read, rootErr := orders.Read(to, maxFile); rootErr == nil {
+				data, err = read, nil
+			}
+			return err
+		})
 	})
 	return data, err
 }
 
+// within looks at a name in the folder of the file that names it, or in that of the main one.
+func (by By) within(name string, wrong *orders.Fault, do func(in tree.Files, below string) error) error {
+	outside := &Outside{name, by.File, wrong}
+	for _, folder := range []string{filepath.Dir(by.File), filepath.Dir(by.Main)} {
+		below, err := filepath.Rel(folder, name)
+		if err != nil || !filepath.IsLocal(below) {
+			continue
+		}
+		in, err := tree.Open(folder)
+		if err != nil {
+			return err
+		}
+		err = do(in, below)
+		in.Close()
+		if !errors.Is(err, tree.ErrOutside) {
+			return err
+		}
+	}
+	return outside
+}
+
 // NamesBy implements Disk.
 func (OS) NamesBy(dir string, by By) (names []string, err error) {
-	var entries []os.DirEntry
-	err = orders.ForNaming(dir, by.File, filepath.Dir(by.Main), func(own bool) (err error) {
-		if own {
-			entries, err = orders.ReadFolder(dir)
-		} else {
-			entries, err = os.ReadDir(dir)
+	err = orders.ForNaming(by.File, func() error {
+		entries, err := orders.ReadFolder(dir)
+		for _, e := range entries {
+			name := e.Name()
+			if stat, err := os.Stat(filepath.Join(dir, name)); err == nil && stat.IsDir() {
+				name += "/"
+			}
+			names = append(names, name)
 		}
 		return err
+	}, func(wrong *orders.Fault) error {
+		return by.within(dir, wrong, func(in tree.Files, below string) error {
+			real, err := in.Real(below)
+			if err != nil {
+				return err
+			}
+			entries, err := in.ReadDir(real)
+			for _, e := range entries {
+				name := e.Base()
+				if to, err := in.Stat(e.Path); err == nil && to.Kind == tree.Folder {
+					name += "/"
+				}
+				names = append(names, name)
+			}
+			return err
+		})
 	})
-	for _, e := range entries {
-		name := e.Name()
-		if stat, err := os.Stat(filepath.Join(dir, name)); err == nil && stat.IsDir() {
-			name += "/"
-		}
-		names = append(names, name)
-	}
 	return names, err
 }
 
@@ -201,7 +263,7 @@ func (r *reading) file(name string, at *Node) ([]byte, bool) {
 		return fail(fmt.Sprintf("more than %d files; the rest was not read", maxFiles), false)
 	}
 	data, err := r.disk.ReadBy(name, r.by(at))
-	var outside *orders.Outside
+	var outside *Outside
 	switch {
 	case errors.As(err, &outside):
 		return fail(outside.Error(), false)
@@ -288,7 +350,7 @@ func (r *reading) globbed(pattern string, by By) (found []string, err error) {
 				continue
 			}
 			names, listErr := r.disk.NamesBy(dir, by)
-			var outside *orders.Outside
+			var outside *Outside
 			switch {
 			case listErr == nil || errors.Is(listErr, fs.ErrNotExist) && len(at) > 1:
 			case errors.As(listErr, &outside):

@@ -207,7 +207,11 @@ func held(am *amend.Amendment) (was, is map[string][]byte) {
 func notWritable(file string) string {
 	dir := filepath.Dir(file)
 	for _, name := range []string{file, dir} {
-		if err := orders.AsOwner(file, func() error { return writable(name) }); errors.Is(err, fs.ErrPermission) {
+		err := orders.AsOwner(file, func() error { return writable(name) })
+		if fault := (*orders.Fault)(nil); errors.As(err, &fault) {
+			return fmt.Sprintf("%s %s, so %s could be exchanged while it is written; hand over what --script prints", fault.At, fault.Says, file)
+		}
+		if errors.Is(err, fs.ErrPermission) {
 			return fmt.Sprintf("%s may not be written by this user; run it as its owner, mostly root, or hand over what --script prints", name)
 		}
 	}

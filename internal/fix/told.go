@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"weltaxis/internal/amend"
 	"weltaxis/internal/audit"
@@ -37,7 +38,8 @@ func worldOf(s *site.Site, d *dialect.Dialect, hints facts.Hints) *amend.World {
 			return audit.RuntimeWith(files, s, servers)
 		}
 	}
-	w.Foreign = foreignTo(s, w)
+	foreign := sync.OnceValue(func() func(string) string { return foreignTo(s, w) })
+	w.Foreign = func(file string) string { return foreign()(file) }
 	return w
 }
 

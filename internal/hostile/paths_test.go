@@ -173,11 +173,19 @@ func TestWhatIsWrittenByName(t *testing.T) {
 	a.write("roots/kept.json", "old", 0o640)
 	a.write("sticky/theirs.json", "old", 0o666)
 	require.NoError(t, os.Chown(filepath.Join(a.dir, "sticky/theirs.json"), kestrel, kestrel))
+	planted := filepath.Join("/dev/shm", filepath.Base(a.dir)) // where everybody makes files, below a folder of devices
+	require.NoError(t, os.Symlink(a.write("roots/never.json", "old", 0o640), planted))
+	t.Cleanup(func() { os.Remove(planted) })
+	require.NoError(t, os.Lchown(planted, kestrel, kestrel))
 	for name, wants := range map[string]string{"roots/new.json": "", "sticky/new.json": "", "mine.json": "", "roots/again.json": "", "roots/kept.json": "", "/dev/null": "",
-		"everybody/new.json": "may be written to by everybody", "kestrel/new.json": "belongs to 61001", "kestrel/www/new.json": "belongs to 61001", "sticky/theirs.json": "belongs to 61001", "roots": "is a folder"} {
+		"everybody/new.json": "may be written to by everybody", "kestrel/new.json": "belongs to 61001", "kestrel/www/new.json": "belongs to 61001", "sticky/theirs.json": "belongs to 61001", "roots": "is a folder",
+		planted: "belongs to 61001", "/dev/../" + planted: "belongs to 61001"} {
 		a.said = ""
 		a.root("audit", "site", "--offline", "--no-keep", "--format", "json", "--output", name)
 		full := filepath.Join(a.dir, name)
+		if filepath.IsAbs(name) {
+			full = name
+		}
 		if wants != "" {
 			assert.Contains(t, a.said, wants, name)
 			data, _ := os.ReadFile(full)
@@ -323,12 +331,48 @@ func TestRelativeMeansWhereItStands(t *testing.T) {
 		a.write("site/conf/apache.conf", "ServerRoot DIR/site/conf\n"+c.conf, 0o644)
 		status("site", c.wants)
 	}
+	// An address without a name is the default host's.
+	a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://127.0.0.1/\"}\nsources: {files: {root: www}, server: {nginx: conf/nginx.conf}}\n", 0o644)
+	a.write("site/conf/nginx.conf", "events {}\nhttp {\n  server {\n    listen 80;\n    server_name site.example;\n    root DIR/site/www;\n  }\n}\n", 0o644)
+	a.said = ""
+	a.root("audit", "site", "--offline", "--no-keep", "--full")
+	assert.NotContains(t, a.said, "it has no host")
 	// A default host without a name is everybody's.
 	a.write("site/weltaxis.yaml", "site: Stage door\nintent: {stage: live, address: \"http://site.example/\"}\nsources: {files: {root: www}, server: {nginx: conf/nginx.conf}}\n", 0o644)
 	a.write("site/conf/nginx.conf", "events {}\nhttp {\n  server {\n    listen 80 default_server;\n    server_name _;\n    root DIR/site/www;\n  }\n}\n", 0o644)
 	a.said = ""
 	a.root("audit", "site", "--offline", "--no-keep", "--full")
 	assert.NotContains(t, a.said, "it has no host")
+}
+
+// What root has a server told below a folder of kestrel's is written as kestrel, and nowhere that he has it lead.
+func TestWhatServersAreToldIsWrittenAsItsOwner(t *testing.T) {
+	for _, led := range []bool{false, true} {
+		a := newAttack(t, program(t))
+		a.override("")
+		file := filepath.Join(a.own, "www/.htaccess")
+		roots := filepath.Join(a.dir, "roots")
+		require.NoError(t, exec.Command("cp", "-r", filepath.Join(a.own, "www"), roots).Run())
+		if led {
+			require.NoError(t, os.RemoveAll(filepath.Join(a.own, "www")))
+			require.NoError(t, os.Symlink(roots, filepath.Join(a.own, "www")))
+			require.NoError(t, os.Lchown(filepath.Join(a.own, "www"), kestrel, kestrel))
+		}
+		before := tree(t, roots)
+		a.said = ""
+		a.root("fix", "site", "hardening.nosniff", "--write", "--allow", "disruptive", "--yes", "--no-keep")
+		assert.Equal(t, before, tree(t, roots), a.said)
+		if led {
+			assert.NotContains(t, a.said, "took", a.said)
+			continue
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Contains(t, string(text), "set X-Content-Type-Options nosniff", a.said)
+		for _, line := range tree(t, filepath.Join(a.own, "www")) {
+			assert.Contains(t, line, " 61001:61001", "nothing in it became root's")
+		}
+	}
 }
 
 // A copy of a site, whose server's configuration names the original, is planned and changed nowhere but in the copy.

@@ -200,87 +200,91 @@ func (t Trust) readAnyhow(name string, most int64) ([]byte, error) {
 // ErrFolder says that what is to be written is a folder.
 var ErrFolder = errors.New("it is a folder; name a file in it")
 
-// ForNaming does something with a file or folder that a file names which gives orders itself: as whoever is asked to, where that file holds or is none (own), and
-// else with the rights of the one whose orders it gives, if what is named lies, links followed, in the folder of that file or in another.
-func ForNaming(name, by, other string, do func(own bool) error) error {
+// ForNaming looks at what a file names that gives orders itself: as whoever is asked to, where that file holds or is none, and else with the rights of the
+// one whose orders it gives, where that is one. Others is told what does not hold.
+func ForNaming(by string, own func() error, others func(wrong *Fault) error) error {
 	if by == "" {
-		return do(true)
+		return own()
 	}
 	var fault *Fault
 	if _, err := Own().Check(by); !errors.As(err, &fault) {
-		return do(true)
+		return own()
 	}
-	_, acting := identity.Acting()
-	as := identity.As
-	if acting || identity.Caller() != 0 {
-		as = func(_ int, do func() error) error { return do() }
-	} else if fault.Owner <= 0 {
-		return &Outside{name, by, fault}
+	do := func() error { return others(fault) }
+	if _, acting := identity.Acting(); !acting && identity.Caller() == 0 && fault.Owner > 0 {
+		return identity.As(fault.Owner, do)
 	}
-	return as(fault.Owner, func() error {
-		if !lies(name, filepath.Dir(by)) && !lies(name, other) {
-			return &Outside{name, by, fault}
-		}
-		return do(false)
-	})
-}
-
-// lies tells whether a name leads into a folder, or to it.
-func lies(name, folder string) bool {
-	real, err := filepath.EvalSymlinks(name)
-	if errors.Is(err, fs.ErrNotExist) { // what is not there may be in a folder that is
-		if real, err = filepath.EvalSymlinks(filepath.Dir(name)); err == nil {
-			real = filepath.Join(real, filepath.Base(name))
-		}
-	}
-	in, inErr := filepath.EvalSymlinks(folder)
-	if err != nil || inErr != nil {
-		return false
-	}
-	rel, err := filepath.Rel(in, real)
-	return err == nil && filepath.IsLocal(rel)
-}
-
-// An Outside is the error for what a file names that gives the orders of others, and lies outside of their folder.
-type Outside struct {
-	Name, By string
-	fault    *Fault
-}
-
-func (o *Outside) Error() string {
-	return fmt.Sprintf("%s is not looked at: %s names it, and others may change that (%s %s)", o.Name, o.By, o.fault.At, o.fault.Says)
+	return do()
 }
 
 // ReadFolder is what lies in a folder that those name who give orders, sorted, likewise.
 func ReadFolder(name string) (entries []os.DirEntry, err error) {
-	entries, err = os.ReadDir(name)
-	if _, acts := identity.Acting(); !acts || !errors.Is(err, fs.ErrPermission) {
-		return entries, err
-	}
-	if _, wrong := Own().Check(name); wrong != nil {
-		return entries, err
-	}
-	err = identity.AsCaller(func() (err error) {
+	read := func() (err error) {
 		entries, err = os.ReadDir(name)
 		return err
-	})
+	}
+	var fault *Fault
+	switch _, acting := identity.Acting(); {
+	case identity.Caller() != 0:
+		err = read()
+		return entries, err
+	case acting:
+		if err = read(); !errors.Is(err, fs.ErrPermission) {
+			return entries, err
+		}
+		if _, wrong := Own().Check(name); wrong == nil {
+			err = identity.AsCaller(read)
+		}
+		return entries, err
+	}
+	if _, wrong := Own().Check(name); errors.As(wrong, &fault) && fault.Owner > 0 {
+		err = identity.As(fault.Owner, read)
+		return entries, err
+	}
+	err = read()
 	return entries, err
 }
 
-// AsOwner does something with a file or a folder of a server's or a runtime's own: as whoever started this program where that holds, which
-// may not be there yet, and else as whom it acts as.
+// AsOwner does something with a file or a folder of a server's or a runtime's own, by its name without links: as whoever started this program where every
+// folder above it holds, whether it is there yet or not, and else as whom it acts as, or, by root, as the one to whom the first folder belongs that does
+// not hold. The error is a *Fault where several could exchange a folder on the way.
 func AsOwner(name string, do func() error) error {
-	if _, acts := identity.Acting(); !acts {
+	if identity.Caller() != 0 {
 		return do()
 	}
 	_, err := Own().Check(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		_, err = Own().Check(filepath.Dir(name))
 	}
-	if err != nil {
+	var fault *Fault
+	switch _, acting := identity.Acting(); {
+	case err == nil:
+		return identity.AsCaller(do)
+	case acting || !errors.As(err, &fault):
 		return do()
+	case fault.file || fault.Owner <= 0 && fault.At == filepath.Dir(name): // what lies in the folder is compared before it is replaced
+		return do()
+	case fault.Owner > 0:
+		return identity.As(fault.Owner, do)
 	}
-	return identity.AsCaller(do)
+	return fault
+}
+
+// Led is an error for a name that others could have lead, or have led, to what only root and the user may change: what is put there would be
+// put there for them. Real is the name without links.
+func Led(name, real string) error {
+	var fault *Fault
+	if _, wrong := Own().Check(name); !errors.As(wrong, &fault) {
+		return nil
+	}
+	_, err := Own().Check(real)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, err = Own().Check(filepath.Dir(real))
+	}
+	if err != nil {
+		return nil
+	}
+	return fmt.Errorf("%s leads to %s, and others made it do so (%s %s)", name, real, fault.At, fault.Says)
 }
 
 // Check holds a file or a folder against the rule. It gives its name with links resolved, by which it may then be opened.

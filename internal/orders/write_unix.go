@@ -10,7 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
+	"regexp"
 	"syscall"
 
 	"github.com/google/renameio/v2"
@@ -28,7 +28,7 @@ func (t Trust) Write(name string, write func(io.Writer) error) error {
 
 func (t Trust) write(name string, write func(io.Writer) error) error {
 	for range maxLinks {
-		if strings.HasPrefix(name, "/dev/") || strings.HasPrefix(name, "/proc/") { // /dev/stdout is a link to what must not be replaced
+		if name = filepath.Clean(name); ownDescriptor.MatchString(name) { // a link to what must not be replaced
 			return into(unix.AT_FDCWD, name, 0, write)
 		}
 		folder, err := t.find(filepath.Dir(name), everyLinkAbove)
@@ -45,6 +45,9 @@ func (t Trust) write(name string, write func(io.Writer) error) error {
 	return errors.New("its links lead in a circle")
 }
 
+// ownDescriptor is what names a descriptor of this process (proc(5)).
+var ownDescriptor = regexp.MustCompile(`^/(dev/(stdout|stderr|fd/[0-9]+)|proc/self/fd/[0-9]+)$`)
+
 // put does so in a folder, or gives where a link leads.
 func (t Trust) put(in found, base string, write func(io.Writer) error) (next string, err error) {
 	full := filepath.Join(in.name, base)
@@ -54,7 +57,7 @@ func (t Trust) put(in found, base string, write func(io.Writer) error) (next str
 	var stat unix.Stat_t
 	err = unix.Fstatat(in.folder, base, &stat, unix.AT_SYMLINK_NOFOLLOW)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", replaced(in, base, write)
+		return "", replaced(in, base, renameio.WithPermissions(0o644), write)
 	}
 	if err != nil {
 		return "", &fs.PathError{Op: "stat", Path: full, Err: err}
@@ -78,7 +81,7 @@ func (t Trust) put(in found, base string, write func(io.Writer) error) (next str
 		}
 		return next, nil
 	case unix.S_IFREG:
-		err = replaced(in, base, write)
+		err = replaced(in, base, renameio.WithStaticPermissions(fs.FileMode(stat.Mode).Perm()), write)
 		var failed *writing
 		if errors.Is(err, fs.ErrPermission) && !errors.As(err, &failed) { // a file that may be written to, in a folder that may not
 			return "", into(in.folder, base, unix.O_TRUNC, write)
@@ -116,7 +119,7 @@ func into(folder int, name string, flags int, write func(io.Writer) error) error
 }
 
 // replaced puts a new file in the place of another, or none, at once, in the folder that was found.
-func replaced(in found, base string, write func(io.Writer) error) error {
+func replaced(in found, base string, mode renameio.Option, write func(io.Writer) error) error {
 	root, err := os.OpenRoot(in.name)
 	if err != nil {
 		return err
@@ -134,7 +137,7 @@ func replaced(in found, base string, write func(io.Writer) error) error {
 	if is.Dev != found.Dev || is.Ino != found.Ino {
 		return fmt.Errorf("%s is another folder than a moment ago", in.name)
 	}
-	pending, err := renameio.NewPendingFile(base, renameio.WithRoot(root), renameio.WithPermissions(0o644), renameio.WithExistingPermissions())
+	pending, err := renameio.NewPendingFile(base, renameio.WithRoot(root), mode)
 	if err != nil {
 		return err
 	}

@@ -76,7 +76,7 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 // madeAs says as whom changes are made, where that is not whoever asks for them.
 func (p Sheet) madeAs(plan *fix.Plan) {
 	if plan.As != "" {
-		p.block(0, "", 0, "Made as "+Safe(plan.As)+"; what servers are told in files that are root's alone, as root.", quiet)
+		p.block(0, "", 0, "Made as "+Safe(plan.As)+"; root changes modes and places of what is somebody else's, and what servers are told in files that are root's alone.", quiet)
 	}
 }
 

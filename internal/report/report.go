@@ -79,7 +79,7 @@ func readAs(s *facts.Snapshot) string {
 	case s.As == "":
 		return ""
 	case s.As != "root":
-		return "Read as " + s.As + "; as root only who may do what."
+		return "Read as " + s.As + "; root looked at no more than what lies there, and who may do what with it."
 	case s.WebUser() == "root":
 		return "Read as root, as whom the web server runs too: whatever it can be got to do, it does with all rights there are."
 	}

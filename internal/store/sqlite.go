@@ -312,6 +312,9 @@ func (db *database) copyAside(files tree.Files, rel string) (string, error) {
 	return target, nil
 }
 
+// maxCopied is how large a file is that is copied, in bytes; whoever owns it could fill a disk with it.
+const maxCopied = 2 << 30
+
 func copyFile(files tree.Files, from, to string) error {
 	in, err := files.Open(from)
 	if err != nil {
@@ -323,7 +326,10 @@ func copyFile(files tree.Files, from, to string) error {
 		if err != nil {
 			return err
 		}
-		_, err = io.Copy(out, in)
+		n, err := io.Copy(out, io.LimitReader(in, maxCopied+1))
+		if err == nil && n > maxCopied {
+			err = facts.Refusal(fmt.Sprintf("it is larger than %s", facts.FormatSize(maxCopied)))
+		}
 		return errors.Join(err, out.Close())
 	})
 }

@@ -197,15 +197,8 @@ func (f *folder) chmod(was Entry, mode uint32, right func(at *os.File) error) er
 	if err != nil {
 		return err
 	}
-	switch {
-	case is.Kind != File && is.Kind != Folder, is.Kind != was.Kind, is.UID != was.UID, is.GID != was.GID:
-		return ErrNotPlanned
-	case is.Mode == mode:
-		return nil
-	case is.Mode != was.Mode:
-		return ErrNotPlanned
-	case is.Kind == File && is.Names > 1:
-		return ErrManyNames
+	if done, err := was.planned(is, mode); done || err != nil {
+		return err
 	}
 	if err := right(at); err != nil {
 		return err

@@ -69,19 +69,14 @@ func (f *folder) Space() (Space, error) { return Space{}, errors.New("this syste
 // Chmod compares and changes by name, since there are no descriptors for that here.
 func (f *folder) Chmod(was Entry, mode uint32) error {
 	is, err := f.Lstat(was.Path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	if errors.Is(err, fs.ErrNotExist) {
 		return ErrNotPlanned
-	case err != nil:
+	}
+	if err != nil {
 		return err
-	case is.Kind != File && is.Kind != Folder, is.Kind != was.Kind, is.UID != was.UID, is.GID != was.GID:
-		return ErrNotPlanned
-	case is.Mode == mode:
-		return nil
-	case is.Mode != was.Mode:
-		return ErrNotPlanned
-	case is.Kind == File && is.Names > 1:
-		return ErrManyNames
+	}
+	if done, err := was.planned(is, mode); done || err != nil {
+		return err
 	}
 	bits := fs.FileMode(mode & 0o777)
 	for _, s := range special {

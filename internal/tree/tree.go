@@ -108,6 +108,21 @@ type Entry struct {
 	Names   uint64 // how many it has (hard links), of files; 0 where that is not known
 }
 
+// planned tells whether what is there has another mode already, and is an error unless it is still what it was.
+func (was Entry) planned(is Entry, mode uint32) (done bool, err error) {
+	switch {
+	case is.Kind != File && is.Kind != Folder, is.Kind != was.Kind, is.UID != was.UID, is.GID != was.GID:
+		return false, ErrNotPlanned
+	case is.Mode == mode:
+		return true, nil
+	case is.Mode != was.Mode:
+		return false, ErrNotPlanned
+	case is.Kind == File && is.Names > 1:
+		return false, ErrManyNames
+	}
+	return false, nil
+}
+
 // Base is the last part of the entry's path.
 func (e Entry) Base() string { return path.Base(e.Path) }
 

@@ -3,6 +3,7 @@ package files
 import (
 	"bytes"
 	"errors"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -52,6 +53,9 @@ func (c *counting) content(e tree.Entry) string {
 		return promised
 	}
 	head, err := tree.Head(c.files, e.Path, 4)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		c.fails(e.Path, err)
+	}
 	if slices.ContainsFunc(magics, func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }) {
 		return command
 	}

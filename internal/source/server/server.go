@@ -116,7 +116,11 @@ func (s *Source) Lies(roots []string) {
 // another says why the outermost server is that of other sites: its hosts have names, and the site's is none of them. The default one, which
 // would answer all the same, is then another's; without any names it is everybody's.
 func (s *Source) another() string {
-	if s.Address == nil || len(s.Servers[0].Serves(s.Address.Hostname())) > 0 {
+	if s.Address == nil {
+		return ""
+	}
+	host := s.Address.Hostname()
+	if host == "localhost" || net.ParseIP(host) != nil || len(s.Servers[0].Serves(host)) > 0 { // a number is no host's name, and the default one's
 		return ""
 	}
 	var names []string
@@ -142,7 +146,7 @@ func (s *Source) another() string {
 	if len(names) > 3 {
 		names = append(names[:3], fmt.Sprintf("%d more", len(names)-3))
 	}
-	return fmt.Sprintf("it has no host of the site's name, %s; its hosts are %s, of which the default one would answer, and nothing says that this is the site's", s.Address.Hostname(), strings.Join(names, ", "))
+	return fmt.Sprintf("it has no host of the site's name, %s; its hosts are %s, of which the default one would answer, and nothing says that this is the site's", host, strings.Join(names, ", "))
 }
 
 // find looks where systems put configurations.

@@ -69,7 +69,7 @@ func (o OS) Read(path string) (data []byte, err error) {
 // Folders implements Disk.
 func (OS) Folders(path string) (paths []string) {
 	var entries []tree.Entry
-	_ = tree.Near(filepath.Join(path, "."), func(files tree.Files, name string) (err error) {
+	_ = tree.Near(path, func(files tree.Files, name string) (err error) {
 		entries, err = files.ReadDir(name)
 		return err
 	})
