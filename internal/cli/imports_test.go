@@ -41,7 +41,7 @@ var (
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
 		"directives":      {"orders", "tree"},
 
-		"amend":                {"caching", "directives", "facts", "source/runtime", "source/server", "source/server/answer", "tree"},
+		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
 		"source/runtime":       {"facts", "ordinary", "progress", "orders", "tree"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},

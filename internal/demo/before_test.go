@@ -144,7 +144,7 @@ func keptOld(path string) func(http.Handler) http.Handler {
 
 // slowHits has the cache take longer than making the page anew.
 func slowHits() func(http.Handler) http.Handler {
-	return onPlain("/", func() { time.Sleep(60 * time.Millisecond) })
+	return onPlain("/", func() { time.Sleep(300 * time.Millisecond) })
 }
 
 // slowly has an address take its time.

@@ -34,7 +34,8 @@ type hostile struct {
 	// file is where it listens.
 	serve http.HandlerFunc
 	// raw answers on a bare connection, where HTTP would not let one do it.
-	raw func(net.Conn)
+	raw   func(net.Conn)
+	early bool // without having read what is asked
 	// in prepares the folder of a well-kept site, in which the program is run.
 	in   func(t *testing.T, dir string)
 	args string // of the program, with blanks between; audit of the server when empty
@@ -49,8 +50,8 @@ type hostile struct {
 // siteFile is how a hostile server is looked at.
 const siteFile = "site: Hostile\nintent: {stage: live}\nsources: {live: {url: \"{url}/\", own: true, seconds: 4, rate: 0}}\n"
 
-// never stands in no output: what a terminal acts upon, and what a panic prints.
-var never = regexp.MustCompile(`\x1b|\x07|\x{202e}|goroutine [0-9]+ \[|runtime error`)
+// never stands in no output: what a terminal acts upon, and what a panic or a text that was put together wrongly prints.
+var never = regexp.MustCompile(`\x1b|\x07|\x{202e}|goroutine [0-9]+ \[|runtime error|%![a-zA-Z]\(`)
 
 func TestHostile(t *testing.T) {
 	bin := filepath.Join(t.TempDir(), "weltaxis")
@@ -174,7 +175,13 @@ func (h hostile) listen(t *testing.T, asked *atomic.Int64) string {
 					return
 				}
 				asked.Add(1)
-				go func() { defer conn.Close(); h.raw(conn) }()
+				go func() {
+					defer conn.Close()
+					if !h.early {
+						_, _ = conn.Read(make([]byte, 1<<10))
+					}
+					h.raw(conn)
+				}()
 			}
 		}()
 		return "http://" + listener.Addr().String()

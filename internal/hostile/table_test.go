@@ -114,6 +114,7 @@ func answers() []hostile {
 	var hops atomic.Int64
 	return []hostile{
 		{name: "headers that drip", raw: func(c net.Conn) { drip(c, "HTTP/1.1 200 OK\r\n", "X: y\r\n") }, exit: 3, says: "It does not answer"},
+		{name: "an answer before it is asked", early: true, raw: func(c net.Conn) { _, _ = c.Write([]byte(ok + "Content-Length: 20\r\n\r\n<title>Early</title>")) }, exit: any, says: "Hostile"},
 		{name: "a body that drips", raw: func(c net.Conn) { drip(c, ok+"\r\n<title>T", "x") }, exit: 3, says: "too long"},
 		{name: "no answer", raw: func(c net.Conn) { time.Sleep(time.Minute) }, exit: 3, says: "too long"},
 		{name: "closed at once", raw: func(c net.Conn) {}, exit: 1, says: "closed before the answer was whole"},

@@ -237,7 +237,7 @@ func ReadFolder(name string) (entries []os.DirEntry, err error) {
 		}
 		return entries, err
 	}
-	if _, wrong := Own().Check(name); errors.As(wrong, &fault) && fault.Owner > 0 {
+	if _, wrong := Own().Check(name); errors.As(wrong, &fault) && fault.Owner > 0 && !fault.file {
 		err = identity.As(fault.Owner, read)
 		return entries, err
 	}

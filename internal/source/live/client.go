@@ -92,6 +92,7 @@ var (
 	errSlow     = errors.New("it took too long")
 	errEnough   = errors.New("no more requests are made for a short look")
 	errClosed   = errors.New("the connection was closed before the answer was whole")
+	errEarly    = errors.New("it answered before it was asked, so that no answer can be told from another")
 	errTooLong  = fmt.Errorf("the answer is longer than %d MiB; only its start was read", maxBody>>20)
 )
 
@@ -430,6 +431,9 @@ func plainError(err error) error {
 	var op *net.OpError
 	if errors.As(err, &op) && op.Op == "dial" {
 		return op.Err
+	}
+	if err != nil && strings.HasPrefix(err.Error(), "readLoopPeekFailLocked: ") { // net/http has no other name for it
+		return errEarly
 	}
 	return err
 }
