@@ -96,6 +96,7 @@ type program struct {
 	waiting   bool // for that
 	log       string
 	state     string   // folder of what is kept
+	revealed  bool     // what looks like a secret is asked for, on a terminal
 	onNew     []string // the arguments of the command that --on-new names
 }
 
@@ -113,6 +114,7 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 		debug.SetMemoryLimit(120 << 20)
 	}
 	meter := newMeter(err)
+	err = &discreet{under: err}
 	defer meter.hide()
 	ctx, signals := catching(func(code int) {
 		meter.hide()
@@ -440,7 +442,7 @@ func (p *program) text(lay func(render.Sheet)) form {
 	return form{"text", func(w io.Writer) error {
 		under := w
 		if through, is := w.(*writer); is {
-			under = through.under
+			under = through.masks.under
 		}
 		lay(render.Sheet{Writer: &colorprofile.Writer{Forward: w, Profile: colorprofile.Detect(under, terminal())}, Width: widthOf(under)})
 		return nil

@@ -111,6 +111,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	if err := f.allow.UnmarshalText([]byte(f.risk)); err != nil || f.risk == "" {
 		return fmt.Errorf("--allow: there is no risk %q%s; there are %s", f.risk, nearest.Hint(f.risk, facts.RiskWords()), strings.Join(facts.RiskWords(), ", "))
 	}
+	f.revealed = f.reveal
 	if f.reveal && (!atTerminal(f.out) || f.output != "" || f.script || f.format != "text") {
 		return errors.New("--reveal shows secrets on a terminal only, as text")
 	}

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/orders"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/tree"
 )
 
@@ -58,12 +59,12 @@ func (n *Node) Arg(i int) string {
 // Place is file and line.
 func (n *Node) Place() string { return fmt.Sprintf("%s:%d", n.File, n.Line) }
 
-// String is the directive on one line, without what its block holds.
+// String is the directive on one line as it may be shown: without what its block holds, and without secrets.
 func (n *Node) String() string {
 	if n.Hole != "" {
 		return n.Hole
 	}
-	return strings.Join(append([]string{n.Name}, n.Args...), " ")
+	return strings.Join(append([]string{n.Name}, secrets.Directive(n.Name, n.Args)...), " ")
 }
 
 // A Gap is something that could not be read.

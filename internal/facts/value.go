@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"weltaxis/internal/secrets"
 )
 
 // A Type says what kind of value a name holds. It is written in the catalogue and nowhere else.
@@ -370,9 +371,13 @@ func LastSegment(address string) string {
 	return address[strings.LastIndexByte(address, '/')+1:]
 }
 
-// Shorten cuts text to at most limit characters, with an ellipsis for what is left out.
+// Shorten cuts text to at most limit characters, with an ellipsis for what is left out. A secret is taken out before, since half of one is not
+// known for one any more.
 func Shorten(text string, limit int) string {
-	if runes := []rune(text); len(runes) > limit {
+	if len(text) <= limit {
+		return text
+	}
+	if runes := []rune(secrets.Shown(text)); len(runes) > limit {
 		return string(runes[:limit-1]) + "…"
 	}
 	return text

@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/identity"
 	locks "weltaxis/internal/lock"
 	"weltaxis/internal/ordinary"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/store"
 )
 
@@ -260,7 +261,7 @@ func (j *Journal) write(r LogLine) error {
 	if err != nil {
 		return err
 	}
-	if _, err := j.file.Write(append(line, '\n')); err != nil {
+	if _, err := j.file.WriteString(secrets.Shown(string(line)) + "\n"); err != nil {
 		return err
 	}
 	return j.file.Sync()

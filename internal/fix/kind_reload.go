@@ -11,21 +11,28 @@ import (
 	"al.essio.dev/pkg/shellescape"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/store"
 )
 
 // What servers have been told counts when they read it again. That is done only when it was asked for, after all that is written, and
 // again after it is taken back.
 var reloadRow = row{
-	rank:     always(91),
-	title:    func(name, _ string, _ *facts.Likeness) string { return name + ", told to read its configuration again" },
-	ready:    func(Change) bool { return true },
-	show:     func(_ *Plan, c Change) Shown { return Shown{To: c.command()} },
-	apply:    applyReload,
-	revert:   revertReload,
-	script:   func(_ *Plan, c Change) (do, undo []string) { return []string{c.command()}, []string{c.command()} },
+	rank:   always(91),
+	title:  func(name, _ string, _ *facts.Likeness) string { return name + ", told to read its configuration again" },
+	ready:  func(Change) bool { return true },
+	show:   func(_ *Plan, c Change) Shown { return Shown{To: shownCommand(c.args)} },
+	apply:  applyReload,
+	revert: revertReload,
+	script: func(_ *Plan, c Change) (do, undo []string) {
+		line := shellescape.QuoteCommand(c.args)
+		if shownCommand(c.args) != line {
+			line = "# " + oneLine(c.Name) + " is to read its configuration again, by the command of the site file, which may hold a secret: " + oneLine(shownCommand(c.args))
+		}
+		return []string{line}, []string{line}
+	},
 	still:    notTook,
-	payload:  func(b before) bool { return b.Call != "" },
+	payload:  func(b before) bool { return b.Call != "" }, // the program; its words may be secret, and what a journal says is not started
 	finisher: true,
 }
 
@@ -52,7 +59,7 @@ func (p *planning) finishTold() {
 		if p.plan.loaders = append(p.plan.loaders, l); !p.Reload {
 			continue
 		}
-		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, reads: reads, To: facts.TextOf(facts.String, strings.Join(l.Command, " "))}
+		c := Change{Kind: Reload, Name: l.Name, Rules: []string{}, Risk: facts.Visible, Group: toldTogether, Because: "what is wrong in it shows only now; the site is looked at afterwards", args: l.Command, reads: reads, To: facts.TextOf(facts.String, shownCommand(l.Command))}
 		if l.Command == nil {
 			c.cannot(errors.New(cmp.Or(l.Why, "nobody knows how") + "; say it in the site file, as reload: [COMMAND, ARGUMENT, ...]"))
 		}
@@ -88,8 +95,26 @@ func filesOf(edits []store.Edit) (names []string) {
 	return names
 }
 
-// command is how a shell runs the change.
-func (c Change) command() string { return shellescape.QuoteCommand(c.args) }
+// shownCommand is a command as a shell runs it, without the words that may be secret.
+func shownCommand(args []string) string {
+	words := secrets.Command(args)
+	for i, word := range words {
+		if !strings.Contains(word, secrets.Hidden) {
+			words[i] = shellescape.Quote(word)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// saidBy is what a command said, without the words that it was given.
+func saidBy(args []string, says string) string {
+	for i, shown := range secrets.Command(args) {
+		if shown != args[i] {
+			says = strings.ReplaceAll(says, args[i], secrets.Hidden)
+		}
+	}
+	return prefixed(": ", secrets.Mask(says))
+}
 
 func applyReload(ctx context.Context, e *Env, c Change) Outcome {
 	out := Outcome{Change: c}
@@ -97,9 +122,9 @@ func applyReload(ctx context.Context, e *Env, c Change) Outcome {
 		return out.failed(errors.New("no program is started from here"))
 	}
 	record := c.logLine()
-	out = e.journalled(out, record, before{Call: strings.Join(c.args, "\x00"), Reads: c.reads}, func() error {
+	out = e.journalled(out, record, before{Call: c.args[0], Reads: c.reads}, func() error {
 		if says, err := e.Run(ctx, c.args); err != nil {
-			return fmt.Errorf("%s: %w%s", strings.Join(c.args, " "), err, prefixed(": ", says))
+			return fmt.Errorf("%s: %w%s", shownCommand(c.args), err, saidBy(c.args, says))
 		}
 		return nil
 	})
@@ -138,7 +163,7 @@ func (e *Env) loadAgain(ctx context.Context) error {
 	var failed error
 	for _, l := range e.loaded {
 		if says, err := e.Run(ctx, l.args); err != nil {
-			failed = errors.Join(failed, fmt.Errorf("%s: %w%s", strings.Join(l.args, " "), err, prefixed(": ", says)))
+			failed = errors.Join(failed, fmt.Errorf("%s: %w%s", shownCommand(l.args), err, saidBy(l.args, says)))
 		}
 	}
 	return failed

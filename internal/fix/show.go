@@ -27,14 +27,43 @@ func (p *Plan) diffs(c Change) []string {
 			continue
 		}
 		before, after := e.(store.TextEdit).Texts()
-		edits := udiff.Lines(string(before), string(after))
-		text, err := udiff.ToUnified("a/"+name, "b/"+name, string(before), edits, 2)
-		if err != nil {
-			continue
+		if text, err := p.diff(name, string(before), string(after)); err == nil {
+			all = append(all, text)
 		}
-		all = append(all, p.Discern(text))
 	}
 	return all
+}
+
+// diff is what becomes of a text. Lines are shown without secrets as the whole of the text tells them, of which a part would not tell enough.
+func (p *Plan) diff(name, before, after string) (string, error) {
+	unified, err := udiff.ToUnifiedDiff("a/"+name, "b/"+name, before, udiff.Lines(before, after), 2)
+	if err != nil {
+		return "", err
+	}
+	shownBefore, shownAfter := strings.SplitAfter(p.Discern(before), "\n"), strings.SplitAfter(p.Discern(after), "\n")
+	if len(shownBefore) != strings.Count(before, "\n")+1 || len(shownAfter) != strings.Count(after, "\n")+1 { // one of several lines was taken out
+		return p.Discern(fmt.Sprint(unified)), nil
+	}
+	for _, h := range unified.Hunks {
+		was, is := h.FromLine-1, h.ToLine-1
+		for i, line := range h.Lines {
+			shown := shownAfter
+			at := is
+			if line.Kind == udiff.Delete {
+				shown, at = shownBefore, was
+			}
+			if at < len(shown) {
+				h.Lines[i].Content = strings.TrimSuffix(shown[at], "\n") + line.Content[len(strings.TrimSuffix(line.Content, "\n")):]
+			}
+			if line.Kind != udiff.Insert {
+				was++
+			}
+			if line.Kind != udiff.Delete {
+				is++
+			}
+		}
+	}
+	return fmt.Sprint(unified), nil
 }
 
 // cells are the edits of a change to rows of a database.

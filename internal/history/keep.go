@@ -14,6 +14,7 @@ import (
 
 	"weltaxis/internal/compare"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // A Site is what audits are of. It is known by name and address, so that it is the same one from whatever folder or machine it is
@@ -120,11 +121,16 @@ func (s *Store) Keep(ctx context.Context, e Entry, forget bool) (*News, error) {
 }
 
 func keep(ctx context.Context, tx *sql.Tx, e Entry) (*News, error) {
+	e.Result = []byte(secrets.Shown(string(e.Result)))
 	verdicts, err := compare.ReadResult(e.Result)
 	if err != nil {
 		return nil, err
 	}
-	unpacked, err := wrap(e.Snapshot, e.Result)
+	var seen []byte
+	if e.Snapshot, seen, err = Shown(e.Snapshot); err != nil {
+		return nil, err
+	}
+	unpacked, err := wrap(seen, e.Result)
 	if err != nil {
 		return nil, err
 	}

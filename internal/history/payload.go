@@ -14,6 +14,7 @@ import (
 
 	"weltaxis/internal/compare"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // What is kept of an audit is its snapshot and its result as JSON, a line each, packed by Zstandard (RFC 8878). The first is whole; those
@@ -103,12 +104,24 @@ func payload(ctx context.Context, q querier, audit int64) ([]byte, error) {
 	return unpacked, nil
 }
 
-// wrap puts snapshot and result into one payload.
-func wrap(snapshot *facts.Snapshot, result []byte) ([]byte, error) {
+// Shown is a snapshot as it may be kept, without secrets (addresses hold some), and as JSON; itself where it has none.
+func Shown(snapshot *facts.Snapshot) (*facts.Snapshot, []byte, error) {
 	seen, err := json.Marshal(snapshot)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	text := string(seen)
+	shown := secrets.Shown(text)
+	if shown == text {
+		return snapshot, seen, nil
+	}
+	without := &facts.Snapshot{}
+	err = json.Unmarshal([]byte(shown), without)
+	return without, []byte(shown), err
+}
+
+// wrap puts a snapshot as JSON and a result into one payload.
+func wrap(seen, result []byte) ([]byte, error) {
 	if bytes.IndexByte(result, '\n') >= 0 {
 		var line bytes.Buffer
 		if err := json.Compact(&line, result); err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"weltaxis/internal/secrets"
 )
 
 // KeepRun keeps what a run of fix found, changed, saw afterwards and left, as JSON.
@@ -15,7 +16,7 @@ func (s *Store) KeepRun(ctx context.Context, of Site, name string, at time.Time,
 		if err != nil {
 			return err
 		}
-		packed, err := pack(data, nil)
+		packed, err := pack([]byte(secrets.Shown(string(data))), nil)
 		if err != nil {
 			return err
 		}

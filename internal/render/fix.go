@@ -109,15 +109,15 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	shown := plan.Show(c)
 	if shown.From != "" || shown.To != "" {
 		if shown.From != "" || c.Kind != fix.Reload {
-			p.block(4, "-", 2, Safe(shortly(shown.From)), removed)
+			p.block(4, "-", 2, escaped(shortly(shown.From)), removed)
 		}
-		p.block(4, "+", 2, Safe(shortly(shown.To)), added)
+		p.block(4, "+", 2, escaped(shortly(shown.To)), added)
 	}
 	for _, diff := range shown.Diffs {
 		p.diff(diff)
 	}
 	for _, cell := range shown.Cells {
-		p.block(4, "in", 8, Safe(fmt.Sprintf("%s: %s becomes %s", cell.Where, quote(shortly(cell.From)), quote(shortly(cell.To)))), quiet)
+		p.block(4, "in", 8, escaped(fmt.Sprintf("%s: %s becomes %s", cell.Where, quote(shortly(cell.From)), quote(shortly(cell.To)))), quiet)
 	}
 	p.members(shown.Members)
 	if c.Or != "" && shown.Command {
@@ -195,7 +195,7 @@ func (p Sheet) diff(text string) {
 		case strings.HasPrefix(line, "-"):
 			style = removed
 		}
-		text := []rune(Safe(facts.Shorten(strings.TrimRight(line, "\r"), 400)))
+		text := []rune(escaped(facts.Shorten(strings.TrimRight(line, "\r"), 400)))
 		for room := max(p.width()-12, 20); ; text = text[room:] { // goes on below, where it is too long
 			fmt.Fprintf(p, "            %s\n", style.Render(string(text[:min(room, len(text))])))
 			if len(text) <= room {

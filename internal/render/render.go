@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // A Sheet is where text goes: a writer that takes colour away where it is not wanted, and a width in columns.
@@ -50,9 +51,12 @@ var (
 	}
 )
 
-// Safe escapes text from a site for a terminal: control characters, what turns the direction of writing, and
-// bytes that are no UTF-8 are shown as \xNN or \u{NNNN}, line ends as ⏎.
-func Safe(text string) string {
+// Safe is text from a site for a terminal, without what looks like a secret, and escaped.
+func Safe(text string) string { return escaped(secrets.Shown(text)) }
+
+// escaped is text whose control characters, what turns the direction of writing, and bytes that are no UTF-8 are shown as \xNN or \u{NNNN},
+// line ends as ⏎.
+func escaped(text string) string {
 	clean := func(r rune) bool { return r != utf8.RuneError && unicode.IsPrint(r) || r == ' ' || r == '\u00a0' }
 	if !strings.ContainsFunc(text, func(r rune) bool { return !clean(r) }) {
 		return text

@@ -1,6 +1,6 @@
-// Package secrets takes out of a text what looks like a secret: what stands behind a word such as password, whatever the
-// file's format, and what has the shape of a key. It errs on the side of hiding too much. It imports nothing of this
-// program.
+// Package secrets takes secrets out of what is shown or kept. Shown does so by look, in any text, and is what every output passes. Mask and Directive do so
+// by place, in configurations: what stands behind a word such as password, whatever the file's format, behind a parameter, a header or a variable
+// of that name, and what has the shape of a key; they err on the side of hiding too much. Command does so with the words of a command. It imports nothing of this program.
 package secrets
 
 import (
@@ -14,24 +14,13 @@ const Hidden = "…"
 
 var (
 	// named is a name with the sign that a value follows.
-	named = regexp.MustCompile(`([A-Za-z0-9_.-]+)["'\]\)]*\s*(=>|:=|[:=,(>])\s*`)
-	parts = regexp.MustCompile(`[A-Z]+(?:[a-z]+|[0-9]*)|[a-z]+|[0-9]+`)
-
-	// secretWords are what something secret goes by, alone or as a part of a longer name.
-	secretWords = map[string]bool{"password": true, "passwd": true, "passphrase": true, "passcode": true, "pass": true, "pwd": true, "pw": true, "secret": true, "token": true, "credential": true,
-		"salt": true, "nonce": true, "signature": true, "dsn": true, "bearer": true, "authorization": true, "cookie": true, "pin": true, "apikey": true}
-	// secretKeys are what stands before key when a key is a secret.
-	secretKeys = map[string]bool{"api": true, "access": true, "private": true, "secret": true, "encryption": true, "session": true, "auth": true, "license": true, "app": true, "signing": true, "master": true}
-	// endings are so plain that they count at the end of a word run together with others.
-	endings = []string{"password", "passwd", "secret", "token", "apikey", "passphrase"}
-
+	named         = regexp.MustCompile(`([A-Za-z0-9_.-]+)["'\]\)]*\s*(=>|:=|[:=,(>])\s*`)
 	harmlessValue = regexp.MustCompile(`(?i)^(?:|true|false|yes|no|on|off|null|nil|none|~|-?[0-9]{1,6}(?:\.[0-9]+)?(?:[smhdkMG]|ms|min)?|\$\{[A-Za-z_][A-Za-z0-9_]*\}|%env\([A-Za-z_:]+\)%|` + Hidden + `)$`)
 	opensBlock    = regexp.MustCompile(`^(?:[|>][+-]?[0-9]?|\[|\(|\{|array\s*\(|)$`)
 
-	userInfo = regexp.MustCompile(`([a-zA-Z][a-zA-Z0-9+.-]*://[^\s/@:'"]*):([^\s/'"]+)@`)
-	bearer   = regexp.MustCompile(`(?i)\b(bearer|basic)\s+[A-Za-z0-9+/=._~-]{6,}`)
 	run      = regexp.MustCompile(`[A-Za-z0-9+/=_.~-]{20,}`)
 	between  = regexp.MustCompile(`[/._~-]+`)
+	digest   = regexp.MustCompile(`^sha(?:256|384|512)-`) // of what a page may run (CSP3 §2.3.1)
 	hexRun   = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
 	pem      = regexp.MustCompile(`-----(BEGIN|END) [A-Z ]*(?:PRIVATE KEY|CERTIFICATE REQUEST)[A-Z ]*-----`)
 	blockRun = regexp.MustCompile(`^\s*[A-Za-z0-9+/=]{16,}\s*$`)
@@ -40,28 +29,14 @@ var (
 	lead     = regexp.MustCompile(`^[ +-]?\s*`)
 )
 
-// Key tells whether something secret may go by a name: of a column, a row, a setting.
-func Key(name string) bool {
-	words := parts.FindAllString(name, -1)
-	for i, word := range words {
-		word = strings.TrimSuffix(strings.ToLower(word), "s")
-		if word == "pas" {
-			word = "pass"
-		}
-		if secretWords[word] || word == "key" && i > 0 && secretKeys[strings.ToLower(words[i-1])] {
-			return true
-		}
-		for _, ending := range endings {
-			if strings.HasSuffix(word, ending) {
-				return true
-			}
-		}
-	}
-	return false
+// harmless tells whether a value is one that every configuration has: a number, a switch, a variable.
+func harmless(value string) bool {
+	return harmlessValue.MatchString(value) || strings.ContainsAny(value, "$%") && strings.Trim(variables.ReplaceAllString(value, ""), ` ,;:)("'`+"`]}") == ""
 }
 
-// Mask takes out of a text of many lines what looks like a secret. The lines may be those of a diff.
+// Mask takes out of a text of many lines what looks like a secret. The lines stay as many, and may be those of a diff.
 func Mask(text string) string {
+	text = statements(text)
 	lines := strings.SplitAfter(text, "\n")
 	block, inPEM := -1, false // how far the block of a secret name is indented; -1 outside of one
 	until := ""               // the word that ends a text of several lines
@@ -95,7 +70,7 @@ func Mask(text string) string {
 		}
 		lines[i] = masked + end
 	}
-	return strings.Join(lines, "")
+	return Shown(strings.Join(lines, ""))
 }
 
 // indentation is how far a line is indented, the sign of a diff counted as a blank.
@@ -131,6 +106,10 @@ func maskLine(line string) (masked string, opens bool, until string) {
 			continue
 		}
 		sign := rest[at[4]:at[5]]
+		if sign = strings.TrimSpace(sign); sign == "," && !strings.ContainsRune("\"'", rune(rest[at[3]])) { // a list of names
+			rest = rest[at[1]:]
+			continue
+		}
 		rest = rest[at[1]:]
 		value, length := valueOf(rest, sign)
 		switch {
@@ -138,7 +117,7 @@ func maskLine(line string) (masked string, opens bool, until string) {
 			until = heredoc.FindStringSubmatch(strings.TrimSpace(rest))[1]
 		case opensBlock.MatchString(strings.TrimSpace(rest)) && sign != "(" && (sign != "," || strings.TrimSpace(rest) == ""):
 			opens = true
-		case harmlessValue.MatchString(value):
+		case harmless(value):
 			continue
 		case length > 0:
 			b.WriteString(strings.Replace(rest[:length], value, Hidden, 1))
@@ -148,22 +127,20 @@ func maskLine(line string) (masked string, opens bool, until string) {
 		}
 	}
 	b.WriteString(rest)
-	masked = userInfo.ReplaceAllStringFunc(b.String(), func(text string) string {
-		m := userInfo.FindStringSubmatch(text)
-		if harmlessValue.MatchString(m[2]) { // an environment variable
-			return text
-		}
-		return m[1] + ":" + Hidden + "@"
-	})
-	masked = bearer.ReplaceAllString(masked, "$1 "+Hidden)
-	return run.ReplaceAllStringFunc(masked, func(word string) string {
-		for _, piece := range append(between.Split(word, -1), word) {
-			if looksRandom(piece) && (piece != word || !strings.ContainsAny(word, "/._")) {
-				return Hidden
-			}
-		}
+	return run.ReplaceAllStringFunc(addresses(b.String()), hideRandom), opens, until
+}
+
+// hideRandom is a run of letters, digits and what joins them, or Hidden where a part of it has the shape of a key.
+func hideRandom(word string) string {
+	if digest.MatchString(word) {
 		return word
-	}), opens, until
+	}
+	for _, piece := range append(between.Split(word, -1), word) {
+		if looksRandom(piece) && (piece != word || !strings.ContainsAny(word, "/._")) {
+			return Hidden
+		}
+	}
+	return word
 }
 
 // valueOf is the value at the start of a text, and how much of the text it takes with its quotes.

@@ -439,7 +439,7 @@ func (r *request) located(s *settings, uri string) {
 			continue
 		}
 		if held = r.holds(n); held {
-			r.a.Then(at(n), "the condition holds: If "+strings.Join(n.Args, " "))
+			r.a.Then(at(n), "the condition holds: "+n.String())
 			r.apply(s, n.Body, "")
 		}
 	}

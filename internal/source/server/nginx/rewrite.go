@@ -60,7 +60,7 @@ func (r *request) codes(body []*directives.Node, in *level, moved bool) (end *en
 			if !r.holds(n) {
 				continue
 			}
-			r.a.Then(at(n), "the condition holds: if "+strings.Join(n.Args, " "))
+			r.a.Then(at(n), "the condition holds: "+n.String())
 			if in.node != nil && in.node.Is("location") {
 				r.loc = in.inside(n)
 			}
