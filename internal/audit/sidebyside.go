@@ -6,6 +6,7 @@ import (
 
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // A Row is one setting with what each side says of it.
@@ -117,7 +118,7 @@ func (r *Result) Exportable() (kept []facts.Reading, left []string) {
 	for _, row := range r.SideBySide(false) {
 		entry, _ := facts.Setting(row.Setting)
 		switch {
-		case len(row.Declared) == 0 || entry.Own || entry.Type == facts.Secret || row.Declared[0].Origin.Key != "" && row.Declared[0].Origin.Line == 0 && row.Declared[0].Origin.Table == "":
+		case len(row.Declared) == 0 || entry.Own || entry.Type == facts.Secret || secrets.Shown(row.Declared[0].Value.String()) != row.Declared[0].Value.String() || row.Declared[0].Origin.Key != "" && row.Declared[0].Origin.Line == 0 && row.Declared[0].Origin.Table == "":
 		case row.Verdict == facts.Deviates:
 			left = append(left, row.Setting)
 		default:

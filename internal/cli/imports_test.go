@@ -25,7 +25,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
+		"access": {}, "facts": {"secrets"}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},
@@ -39,7 +39,7 @@ var (
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
-		"directives":      {"orders", "tree"},
+		"directives":      {"secrets", "orders", "tree"},
 
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
@@ -51,10 +51,10 @@ var (
 		"source/server/ground": {"directives", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
 		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
-		"audit":                {"facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
+		"audit":                {"secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
-		"history":              {"compare", "facts", "lock", "identity"},
+		"history":              {"secrets", "compare", "facts", "lock", "identity"},
 		"lock":                 {},
 		"servertest":           {}, // for tests alone
 		"hostile":              {}, // tests and nothing else

@@ -2,7 +2,7 @@
 // file, its line and the bytes it stands on, included files in their place. A node can be replaced, removed or followed by
 // another, and every other byte stays.
 //
-// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports orders and tree.
+// It knows how each server writes, quotes, continues and includes, and nothing of what a directive does. It imports orders, secrets and tree.
 package directives
 
 import (

@@ -1,7 +1,7 @@
 // Package facts holds what Weltaxis knows about a site, as plain data: readings with their origins, gaps, lists
 // of like things, deviations and proposals, and the catalogue that gives every name its type and meaning.
 //
-// It looks at nothing, judges nothing and prints nothing. It imports nothing else of this program.
+// It looks at nothing, judges nothing and prints nothing. Of this program it imports secrets alone.
 package facts
 
 import (

@@ -11,6 +11,7 @@ import (
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/report"
+	"weltaxis/internal/secrets"
 )
 
 // FollowUps writes what to come back to, the due first.
@@ -66,7 +67,7 @@ func Calendar(w io.Writer, f *report.FollowUps) error {
 	return calendar.SerializeTo(w, ics.WithNewLineWindows)
 }
 
-// clean takes out of a text what is not printed: control characters, which a calendar must not hold (RFC 5545 §3.1), and what turns the direction of
+// clean takes secrets out of a text, before its lines are folded, and what is not printed: control characters, which a calendar must not hold (RFC 5545 §3.1), and what turns the direction of
 // writing.
 func clean(text string) string {
 	return strings.Map(func(r rune) rune {
@@ -74,7 +75,7 @@ func clean(text string) string {
 			return -1
 		}
 		return r
-	}, strings.ReplaceAll(text, "\r", ""))
+	}, secrets.Shown(strings.ReplaceAll(text, "\r", "")))
 }
 
 func host(address string) string {

@@ -122,8 +122,18 @@ func shownPiece(text string) string {
 func innocent(text string) bool {
 	for i := 0; i < len(text); i++ {
 		switch text[i] {
-		case '=', '@', '$':
-			return false
+		case '=':
+			if assigns(text, i) {
+				return false
+			}
+		case '@':
+			if strings.Contains(text, "://") {
+				return false
+			}
+		case '$':
+			if i+2 < len(text) && strings.IndexByte("12567yagsp", text[i+1]) >= 0 && (text[i+2] == '$' || text[i+2] >= 'a' && text[i+2] <= 'y') {
+				return false
+			}
 		case '{':
 			if i+1 < len(text) && (text[i+1] == 'S' || text[i+1] == 'C') {
 				return false
@@ -240,6 +250,23 @@ func addresses(text string) string {
 
 func isPort(text string) bool {
 	return text != "" && len(text) <= 5 && strings.Trim(text, "0123456789") == ""
+}
+
+// assigns tells whether what stands before an equals sign may be the name of a secret.
+func assigns(text string, at int) bool {
+	start := at
+	for start > 0 && nameSign(text[start-1]) && at-start < 200 {
+		start--
+	}
+	name := text[start:at]
+	if name == "" {
+		return false
+	}
+	if start > 0 && strings.IndexByte("?&;", text[start-1]) >= 0 || strings.HasPrefix(name, "u0026") {
+		name = strings.ToLower(strings.TrimPrefix(name, "u0026"))
+		return name == "key" || queryKeys[name] || hints(name)
+	}
+	return hints(name)
 }
 
 // assigned takes out what stands behind a name and an equals sign, in the query of an address or elsewhere, where the name is that of a secret.
