@@ -256,7 +256,7 @@ func (a *announcing) showKey(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	env, closeJournal, err := a.changing(a.site, a.before, a.look)
+	env, closeJournal, err := a.changing(ctx, a.site, a.before, a.look)
 	if err != nil {
 		return err
 	}

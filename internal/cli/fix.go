@@ -268,7 +268,7 @@ func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error
 	}
 	done := &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}
 	if len(chosen) > 0 {
-		env, closeJournal, err := f.changing(f.site, f.before, f.look)
+		env, closeJournal, err := f.changing(ctx, f.site, f.before, f.look)
 		if err != nil {
 			return err
 		}
@@ -323,7 +323,7 @@ in.`,
 			if err != nil {
 				return err
 			}
-			env, closeJournal, err := p.changing(s, nil, p.options())
+			env, closeJournal, err := p.changing(c.Context(), s, nil, p.options())
 			if err != nil {
 				return err
 			}

@@ -307,7 +307,7 @@ func (s *shutting) makeAll(ctx context.Context, plan *fix.Plan) (done *fix.Repor
 	if !slices.ContainsFunc(chosen, func(c fix.Change) bool { return !c.Finisher() }) {
 		return &fix.Report{Outcomes: []fix.Outcome{}, New: []string{}, Left: []string{}}, rest, nil
 	}
-	env, closeJournal, err := s.changing(s.site, s.before, s.look)
+	env, closeJournal, err := s.changing(ctx, s.site, s.before, s.look)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -418,7 +418,7 @@ func (s *shutting) aLittleLater(ctx context.Context) (*audit.Result, error) {
 }
 
 func (s *shutting) takeBack(ctx context.Context, standing []fix.LogLine) ([]fix.Undoing, error) {
-	env, closeJournal, err := s.changing(s.site, nil, s.look)
+	env, closeJournal, err := s.changing(ctx, s.site, nil, s.look)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -40,7 +41,7 @@ func (p *program) stateFolder(s *site.Site) (string, error) {
 }
 
 // changing is what changes of a site are made with. The journal that they are kept in is open until the function is called.
-func (p *program) changing(s *site.Site, before *audit.Result, look audit.Options) (fix.Env, func(), error) {
+func (p *program) changing(ctx context.Context, s *site.Site, before *audit.Result, look audit.Options) (fix.Env, func(), error) {
 	state, err := p.stateFolder(s)
 	if err != nil {
 		return fix.Env{}, nil, err
@@ -54,6 +55,7 @@ func (p *program) changing(s *site.Site, before *audit.Result, look audit.Option
 		journal.Close()
 		return fix.Env{}, nil, err
 	}
+	env.Settle(ctx)
 	return env, journal.Close, nil
 }
 

@@ -72,8 +72,33 @@ func (p *planning) inStores(ctx context.Context, c *Change, work worker) error {
 	}
 	edits, err := work(ctx, p.site, c)
 	c.Edits = slices.DeleteFunc(edits, store.Edit.Nothing)
-	c.done = err == nil && len(c.Edits) == 0
-	return err
+	if c.done = err == nil && len(c.Edits) == 0; err != nil {
+		return err
+	}
+	return c.attended(ctx, p.site)
+}
+
+// attended asks databases what they do besides when rows are changed, and has the plan say so.
+func (c *Change) attended(ctx context.Context, site *store.Installation) error {
+	for i, edit := range c.Edits {
+		row, is := edit.(store.RowEdit)
+		if !is {
+			continue
+		}
+		row, b, err := site.Besides(ctx, row)
+		if err != nil {
+			return err
+		}
+		c.Edits[i] = row
+		c.Besides = append(c.Besides, b.Says...)
+		switch {
+		case b.Stays != "":
+			c.Risk, c.Because, c.RunAs = facts.Disruptive, b.Stays, "not from here, since it could not be taken back; --script writes what to run"
+		case b.Other:
+			c.Risk, c.Because = facts.Disruptive, strings.Join(b.Says, ", ")+"; what that changes besides is taken back at once, and the change with it"
+		}
+	}
+	return nil
 }
 
 func hadEdits(b before) bool { return len(b.Edits) > 0 }
@@ -94,7 +119,11 @@ func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
 	if err != nil {
 		return out.failed(err)
 	}
-	edits = slices.DeleteFunc(edits, store.Edit.Nothing)
+	fresh.Edits, fresh.Besides = slices.DeleteFunc(edits, store.Edit.Nothing), nil
+	if err := fresh.attended(ctx, site); err != nil {
+		return out.failed(err)
+	}
+	edits = fresh.Edits
 	switch now := fresh.From; {
 	case !now.Equal(c.From) && !now.Equal(c.To):
 		out.Result, out.Says = Left, fmt.Sprintf("it is %s now, which is not what it was when the plan was made", cmp.Or(now.String(), "something else"))

@@ -53,8 +53,10 @@ type Change struct {
 	// Class is in what the entries are alike whose modes change.
 	Class *facts.Likeness `json:"class,omitempty"`
 	// Also is what it changes besides, at addresses that were not asked about, and RunAs who has to make it, where that is somebody else.
-	Also  []string `json:"also,omitempty"`
-	RunAs string   `json:"run_as,omitempty"`
+	Also []string `json:"also,omitempty"`
+	// Besides is what a database does besides when it is changed.
+	Besides []string `json:"besides,omitempty"`
+	RunAs   string   `json:"run_as,omitempty"`
 	// Untested is why the server's own test can tell nothing of it, and Trial how it was tested.
 	Untested string `json:"untested,omitempty"`
 	Trial    *Trial `json:"trial,omitempty"`

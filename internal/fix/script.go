@@ -290,5 +290,13 @@ func (as sqlSpelling) edit(e store.RowEdit, quoted func(string) string) (check, 
 	case e.Insert && e.New == nil:
 		return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("DELETE %s AND %s", row, is)
 	}
-	return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s AND %s", table, column, to, strings.Join(where, " AND "), is)
+	set := column + " = " + to
+	for _, name := range slices.Sorted(maps.Keys(e.Again())) {
+		value := "NULL"
+		if held := e.Again()[name]; held != nil {
+			value = as.text(*held)
+		}
+		set += ", " + quoted(name) + " = " + value
+	}
+	return fmt.Sprintf("count(*) %s AND %s", row, is), fmt.Sprintf("UPDATE %s SET %s WHERE %s AND %s", table, set, strings.Join(where, " AND "), is)
 }

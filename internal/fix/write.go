@@ -223,6 +223,9 @@ func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error)
 	out.Record = record.ID
 	e.at("before the write")
 	if err := do(); err != nil {
+		if unsure := (*store.Unsure)(nil); errors.As(err, &unsure) { // begun is what it stays
+			return out.failed(err)
+		}
 		_ = e.Journal.event(record, Failed, facts.InWords(err))
 		return out.failed(err)
 	}

@@ -136,6 +136,9 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	case c.Trial != nil && c.Trial.By != "":
 		p.block(4, "test", 8, "passed by "+Safe(trialled(c.Trial)), plain)
 	}
+	for _, says := range c.Besides {
+		p.block(4, "also", 8, Safe(says), plain)
+	}
 	if c.RunAs != "" {
 		p.block(4, "who", 8, Safe(c.RunAs), plain)
 	}

@@ -62,6 +62,11 @@ type RowEdit struct {
 	Where    map[string]string // the row
 	Old, New *string           // nil when there is no row, or an SQL null
 	Insert   bool              // there is no row yet
+	// Rest is what other columns of the row held that the database changes by itself when this one is changed; by the edit that takes this one back
+	// they are given it again.
+	Rest map[string]*string
+
+	back bool // it takes one back
 }
 
 // At implements Edit.
@@ -81,8 +86,16 @@ func (e DocumentEdit) Reversed() Edit { return e.with(e.After, e.Before) }
 
 // Reversed implements Edit.
 func (e RowEdit) Reversed() Edit {
-	e.Old, e.New = e.New, e.Old
+	e.Old, e.New, e.back = e.New, e.Old, !e.back
 	return e
+}
+
+// Again are columns that the edit gives what they held, besides its own.
+func (e RowEdit) Again() map[string]*string {
+	if e.back {
+		return e.Rest
+	}
+	return nil
 }
 
 // Nothing implements Edit.
@@ -144,23 +157,76 @@ func (e FileEdit) apply(_ context.Context, s *Installation) error { return e.App
 func (e DocumentEdit) apply(ctx context.Context, s *Installation) error { return s.applyAPI(ctx, e) }
 
 func (e RowEdit) apply(ctx context.Context, s *Installation) error {
-	return s.discreet(s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) }))
+	err := s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) })
+	var lost *lostAnswer
+	if errors.As(err, &lost) {
+		err = s.settled(ctx, e, lost)
+	}
+	return s.discreet(err)
 }
+
+// State tells what is there now.
+func (s *Installation) State(ctx context.Context, e RowEdit) (State, error) {
+	db := s.databases[e.Database]
+	if db == nil {
+		return Other, ErrUnseen
+	}
+	value, there, err := db.cell(ctx, e, "")
+	return e.state(value, there), s.discreet(err)
+}
+
+// settled tells what came of an edit whose transaction was to end and gave no answer. The row is asked for anew, to be changed, so that the answer
+// waits until the server has ended that transaction.
+func (s *Installation) settled(ctx context.Context, e RowEdit, lost *lostAnswer) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), queryTime)
+	defer cancel()
+	var state State
+	err := s.write(ctx, e.Database, func(db *database) error {
+		lock := ""
+		if db.driver != dialect.SQLite {
+			lock = " FOR UPDATE"
+		}
+		value, there, err := db.cell(ctx, e, lock)
+		if err == nil {
+			state = e.state(value, there)
+		}
+		return err
+	})
+	switch {
+	case state == "":
+		return &Unsure{lost.err, err}
+	case state == After:
+		return nil
+	case state == Before:
+		return fmt.Errorf("the connection was cut before it was changed (%w); it was looked at again, and nothing was", lost.err)
+	}
+	return fmt.Errorf("the connection was cut (%w), and what is there now is neither what was nor what was to be", lost.err)
+}
+
+// Unsure is the error for a change of which nobody knows whether it was made: its end was asked for, and no answer came.
+type Unsure struct{ lost, look error }
+
+func (u *Unsure) Error() string {
+	return fmt.Sprintf("the connection was cut while it was being changed (%v), and it cannot be looked at (%v): whether it was is not known; the next command looks", u.lost, u.look)
+}
+
+func (u *Unsure) Unwrap() error { return u.look }
 
 // stored is an edit as a journal keeps it, whatever its type.
 type stored struct {
-	Place    string            `json:"place"`
-	Kind     string            `json:"kind"` // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
-	File     string            `json:"file,omitempty"`
-	Before   []byte            `json:"before"`
-	After    []byte            `json:"after"`
-	Database string            `json:"database,omitempty"`
-	Table    string            `json:"table,omitempty"`
-	Column   string            `json:"column,omitempty"`
-	Where    map[string]string `json:"where,omitempty"`
-	Old      *string           `json:"old"`
-	New      *string           `json:"new"`
-	Insert   bool              `json:"insert,omitempty"`
+	Place    string             `json:"place"`
+	Kind     string             `json:"kind"` // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
+	File     string             `json:"file,omitempty"`
+	Before   []byte             `json:"before"`
+	After    []byte             `json:"after"`
+	Database string             `json:"database,omitempty"`
+	Table    string             `json:"table,omitempty"`
+	Column   string             `json:"column,omitempty"`
+	Where    map[string]string  `json:"where,omitempty"`
+	Old      *string            `json:"old"`
+	New      *string            `json:"new"`
+	Insert   bool               `json:"insert,omitempty"`
+	Rest     map[string]*string `json:"rest,omitempty"`
 }
 
 func (e FileEdit) stored() stored {
@@ -172,7 +238,7 @@ func (e DocumentEdit) stored() stored {
 }
 
 func (e RowEdit) stored() stored {
-	return stored{Place: e.Place, Kind: e.Kind, Database: e.Database, Table: e.Table, Column: e.Column, Where: e.Where, Old: e.Old, New: e.New, Insert: e.Insert}
+	return stored{Place: e.Place, Kind: e.Kind, Database: e.Database, Table: e.Table, Column: e.Column, Where: e.Where, Old: e.Old, New: e.New, Insert: e.Insert, Rest: e.Rest}
 }
 
 func (f stored) edit() (Edit, error) {
@@ -188,7 +254,7 @@ func (f stored) edit() (Edit, error) {
 		if f.Table == "" || f.Column == "" || len(f.Where) == 0 {
 			return nil, errors.New("an edit of a row does not say of which")
 		}
-		return RowEdit{f.Place, f.Kind, f.Database, f.Table, f.Column, f.Where, f.Old, f.New, f.Insert}, nil
+		return RowEdit{f.Place, f.Kind, f.Database, f.Table, f.Column, f.Where, f.Old, f.New, f.Insert, f.Rest, false}, nil
 	}
 	return nil, fmt.Errorf("there is no kind of place %q", f.Kind)
 }

@@ -16,8 +16,8 @@ func TestEditsGoThroughAJournal(t *testing.T) {
 	all := Edits{
 		FileEdit{"ini/a", "a.ini", []byte("a\xff\x00"), []byte("b")}, FileEdit{"robots.txt", "robots.txt", nil, []byte{}}, FileEdit{"x", "x", []byte{}, nil},
 		DocumentEdit{"api/a", "/v1/settings", []byte("{}"), []byte(`{"a":1}`)},
-		RowEdit{"options/title", dialect.KindTable, "main", "options", "value", map[string]string{"name": "title"}, nil, &old, true},
-		RowEdit{"pages/7/title", dialect.KindRow, "main", "pages", "title", map[string]string{"id": "7"}, &empty, nil, false},
+		RowEdit{"options/title", dialect.KindTable, "main", "options", "value", map[string]string{"name": "title"}, nil, &old, true, nil, false},
+		RowEdit{"pages/7/title", dialect.KindRow, "main", "pages", "title", map[string]string{"id": "7"}, &empty, nil, false, map[string]*string{"changed": &old, "by": nil}, false},
 	}
 	text, err := json.Marshal(all)
 	require.NoError(t, err)

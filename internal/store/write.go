@@ -19,6 +19,8 @@ import (
 	"strings"
 
 	"al.essio.dev/pkg/shellescape"
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -200,7 +202,6 @@ const (
 )
 
 func (e RowEdit) state(value *string, there bool) State {
-	same := func(a, b *string) bool { return a == b || a != nil && b != nil && *a == *b }
 	rowBefore, rowAfter := true, true
 	if e.Insert {
 		rowBefore, rowAfter = e.Old != nil, e.New != nil
@@ -277,14 +278,39 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 		return explainWriting(err)
 	}
 	db.conn = tx
+	if db.driver == dialect.PostgreSQL { // one after the other: whoever asks what became of a row that was put in waits until that is decided
+		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtext('weltaxis'))"); err != nil {
+			_ = tx.Rollback()
+			return explainWriting(err)
+		}
+	}
 	if err := do(db); err != nil {
 		_ = tx.Rollback()
 		return explainWriting(err)
 	}
 	if err := tx.Commit(); err != nil {
-		return explainWriting(err)
+		if refused(err) {
+			return explainWriting(err)
+		}
+		return &lostAnswer{explainWriting(err)}
 	}
 	return nil
+}
+
+// A lostAnswer is the error of a transaction whose end was asked for, where no server says that it was refused.
+type lostAnswer struct{ err error }
+
+func (l *lostAnswer) Error() string { return l.err.Error() }
+func (l *lostAnswer) Unwrap() error { return l.err }
+
+// refused tells whether an error is a server's own answer, which it gives to what it has not done.
+func refused(err error) bool {
+	var fromMySQL *mysql.MySQLError
+	var fromPostgreSQL *pgconn.PgError
+	if errors.As(err, &fromPostgreSQL) {
+		return !strings.HasPrefix(fromPostgreSQL.Code, "08") && !strings.HasPrefix(fromPostgreSQL.Code, "57P") // connections; the server ends
+	}
+	return errors.As(err, &fromMySQL) && fromMySQL.Number != 1053 && fromMySQL.Number != 1180 // it ends; an error while it commits
 }
 
 // rollsBackAlone is an error for a journal that a program has left which was killed while it changed several databases in one step: SQLite
@@ -377,7 +403,8 @@ func (db *database) cell(ctx context.Context, e RowEdit, lock string) (value *st
 	return value, count == 1, err
 }
 
-// apply compares, writes and reads again, all in the transaction.
+// apply compares, writes and reads again, all in the transaction. What it counts, and the row as a whole, tell whether anything was changed
+// besides; then the error ends the transaction.
 func (db *database) apply(ctx context.Context, e RowEdit) error {
 	lock := ""
 	if db.driver != dialect.SQLite {
@@ -393,15 +420,68 @@ func (db *database) apply(ctx context.Context, e RowEdit) error {
 	case Other:
 		return ErrChanged
 	}
-	st := db.change(e, there)
-	if _, err := db.conn.ExecContext(ctx, st.text.String(), st.args...); err != nil {
+	known, err := db.besides(ctx, e)
+	if err != nil {
 		return err
 	}
-	value, there, err = db.cell(ctx, e, "")
-	if err == nil && e.state(value, there) != After {
-		err = errors.New("the database took the new value and holds another; nothing was changed")
+	if known.Stays != "" {
+		return &facts.Denied{Doing: "changing the row", Lacks: known.Stays + ", so it could not be taken back; have --script write what to run"}
 	}
-	return err
+	before, err := db.whole(ctx, e)
+	if err != nil {
+		return err
+	}
+	counted, err := db.changes(ctx)
+	if err != nil {
+		return err
+	}
+	st := db.change(e, there)
+	done, err := db.conn.ExecContext(ctx, st.text.String(), st.args...)
+	if err != nil {
+		return err
+	}
+	if db.driver == dialect.PostgreSQL { // what waits for the end of the transaction happens now
+		if _, err := db.conn.ExecContext(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
+			return err
+		}
+	}
+	return db.nothingElse(ctx, e, known, before, counted, done)
+}
+
+// nothingElse tells whether a statement changed what it was to change, and nothing besides but what was known before.
+func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, before map[string]*string, counted int64, done sql.Result) error {
+	because := ""
+	if len(known.Says) > 0 {
+		because = " (" + strings.Join(known.Says, ", ") + ")"
+	}
+	value, there, err := db.cell(ctx, e, "")
+	if err != nil {
+		return err
+	}
+	if e.state(value, there) != After {
+		return errors.New("the database took the new value and holds another" + because + "; nothing was changed")
+	}
+	now, err := db.changes(ctx)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err == nil && n > 1 || now-counted > 1 {
+		return fmt.Errorf("it would change %d rows besides%s; nothing was changed, and undo could not take that back: have --script write what to run", max(n-1, now-counted-1), because)
+	}
+	after, err := db.whole(ctx, e)
+	if err != nil || before == nil || after == nil {
+		return err
+	}
+	allowed := slices.Concat(known.derived, slices.Collect(maps.Keys(e.Rest)), []string{e.Column})
+	if others := differing(before, after, allowed...); len(others) > 0 {
+		return fmt.Errorf("it would change %s of the same row besides%s; nothing was changed: have --script write what to run", strings.Join(others, ", "), because)
+	}
+	for column, want := range e.Again() {
+		if !same(after[column], want) {
+			return fmt.Errorf("the database puts something else into %s than was there%s; nothing was taken back", column, because)
+		}
+	}
+	return nil
 }
 
 // change is the statement for an edit: a row is put in, changed, or taken out.
@@ -426,11 +506,19 @@ func (db *database) change(e RowEdit, there bool) *statement {
 	case e.Insert && e.New == nil:
 		return db.statement("DELETE FROM %s", e.Table).where("WHERE", e.Where)
 	}
-	st := db.statement("UPDATE %s SET %s = ", e.Table, e.Column)
-	if e.New == nil {
-		st.text.WriteString("NULL")
-	} else {
-		st.text.WriteString(st.mark(*e.New))
+	st := db.statement("UPDATE %s SET ", e.Table)
+	set := func(column string, value *string) {
+		st.text.WriteString(db.quoted(column) + " = ")
+		if value == nil {
+			st.text.WriteString("NULL")
+		} else {
+			st.text.WriteString(st.mark(*value))
+		}
+	}
+	set(e.Column, e.New)
+	for _, column := range slices.Sorted(maps.Keys(e.Again())) {
+		st.text.WriteString(", ")
+		set(column, e.Rest[column])
 	}
 	return st.where("WHERE", e.Where)
 }
