@@ -80,6 +80,16 @@ func (c *Cutter) serve(client net.Conn) {
 	<-done
 }
 
+// Points are some of so many messages at which to cut, evenly, and the last, with which a change ends.
+func Points(messages int64, some int) (points []int64) {
+	for at := range messages {
+		if at%max(1, messages/int64(some)) == 0 || at >= messages-4 {
+			points = append(points, at)
+		}
+	}
+	return points
+}
+
 // Port is where it listens, on 127.0.0.1.
 func (c *Cutter) Port() string {
 	_, port, _ := net.SplitHostPort(c.listener.Addr().String())

@@ -221,9 +221,8 @@ func TestTheAnswerIsLost(t *testing.T) {
 				}
 			}
 			try("whole", -1)
-			step := max(1, int(messages)/points)
-			for at := 0; at < int(messages); at += step {
-				try(fmt.Sprintf("v%d%v", at, answers), int64(at))
+			for _, at := range servertest.Points(messages, points) {
+				try(fmt.Sprintf("v%d%v", at, answers), at)
 			}
 			assert.Greater(t, cut, 5, server.Driver)
 			assert.Positive(t, made)
