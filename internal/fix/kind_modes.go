@@ -220,6 +220,8 @@ func revertModes(_ context.Context, e *Env, b before) (string, error) {
 		default:
 			if err := m.change(in, is, is|m.From&^m.To); err != nil {
 				left = append(left, m.Path)
+			} else if is, there := m.mode(in); !there || (m.From&^is)&0o1777 != 0 { // set-user and set-group bits are not given back everywhere
+				left = append(left, m.Path)
 			}
 		}
 		e.at("after an edit")

@@ -155,17 +155,50 @@ func revertEdits(ctx context.Context, e *Env, b before) (says string, err error)
 		return "", err
 	}
 	defer site.Close()
+	var whole []store.Edit
 	for _, edit := range slices.Backward(b.Edits) {
-		if err := takeBackEdit(ctx, site, edit); err != nil {
+		all, err := takeBackEdit(ctx, site, edit)
+		if err != nil {
 			return "", err
 		}
+		if all {
+			whole = append(whole, edit)
+		} else {
+			says = besideOurs
+		}
 		e.at("after an edit")
+	}
+	rows, err := e.compared(ctx, whole)
+	return strings.TrimSpace(says + " " + rows), err
+}
+
+// compared looks whether stores hold what they held before edits that were taken back, the newest first. The error says that one does not.
+func (e *Env) compared(ctx context.Context, edits []store.Edit) (says string, err error) {
+	site, err := store.Open(ctx, e.Dialect, e.Stores)
+	if err != nil {
+		return "", fmt.Errorf("it was taken back, and cannot be looked at: %w", err)
+	}
+	defer site.Close()
+	for i, edit := range edits {
+		if slices.ContainsFunc(edits[i+1:], func(o store.Edit) bool { return store.Alike(o, edit) }) {
+			continue // of several of one place the first holds what was there before all
+		}
+		before, err := site.HoldsBefore(ctx, edit)
+		if err != nil {
+			return "", fmt.Errorf("it was taken back, and cannot be looked at: %w", err)
+		}
+		if !before {
+			return "", fmt.Errorf("it was taken back, and %s is not as it was: something has changed it at once", edit.At())
+		}
 		if row, is := edit.(store.RowEdit); is && site.Clients()[row.Database].Driver == dialect.SQLite {
 			says = rowsNotBytes
 		}
 	}
 	return says, nil
 }
+
+// besideOurs is said of a text in which others have changed something since.
+const besideOurs = "What was changed here is back; others have changed something else in the same place since, and that stays."
 
 // inPlaces shows the edits of a change, with its value when that says more than they do.
 func (p *Plan) inPlaces(c Change, values bool) Shown {

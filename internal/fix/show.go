@@ -17,18 +17,13 @@ import (
 func (p *Plan) diffs(c Change) []string {
 	var all []string
 	for _, e := range c.Edits {
-		name := ""
-		switch e := e.(type) {
-		case store.FileEdit:
-			name = e.File
-		case store.DocumentEdit:
-			name = e.Address
-		default:
+		text, is := e.(store.TextEdit)
+		if !is {
 			continue
 		}
-		before, after := e.(store.TextEdit).Texts()
-		if text, err := p.diff(name, string(before), string(after)); err == nil {
-			all = append(all, text)
+		before, after := text.Texts()
+		if diff, err := p.diff(text.Name(), string(before), string(after)); err == nil {
+			all = append(all, diff)
 		}
 	}
 	return all

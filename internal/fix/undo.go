@@ -150,16 +150,17 @@ func (e *Env) takeBack(ctx context.Context, b before) (string, error) {
 
 // takeBackEdit puts the old value in the place of the new one: to the byte where nobody has touched the place since; where
 // the rest of a file has changed, in its own lines alone; and where those hold other things as well, by the value alone.
-func takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) error {
+// Whole tells that nobody had touched it.
+func takeBackEdit(ctx context.Context, site *store.Installation, edit store.Edit) (whole bool, err error) {
 	back := edit.Reversed()
-	err := site.Apply(ctx, back)
+	err = site.Apply(ctx, back)
 	if !errors.Is(err, store.ErrChanged) {
-		return err
+		return true, err
 	}
 	if again, err := site.Rebase(ctx, back); err == nil {
-		return changedSince(site.Apply(ctx, again))
+		return false, changedSince(site.Apply(ctx, again))
 	}
-	return byValue(ctx, site, edit)
+	return false, byValue(ctx, site, edit)
 }
 
 // byValue takes an edit of a document back where the place still has the value that the edit gave it.

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/format"
@@ -30,6 +32,8 @@ type Edit interface {
 // A TextEdit is one of a text as a whole, of which the edit changes a part.
 type TextEdit interface {
 	Edit
+	// Name is the file, or the address, of the whole text.
+	Name() string
 	// Texts are what was there and what is to be there; nil stands for none.
 	Texts() (before, after []byte)
 
@@ -107,6 +111,12 @@ func (e DocumentEdit) Nothing() bool { return tree.Same(e.Before, e.After) }
 // Nothing implements Edit.
 func (e RowEdit) Nothing() bool { return e.Old != nil && e.New != nil && *e.Old == *e.New }
 
+// Name implements TextEdit.
+func (e FileEdit) Name() string { return e.File }
+
+// Name implements TextEdit.
+func (e DocumentEdit) Name() string { return e.Address }
+
 // Texts implements TextEdit.
 func (e FileEdit) Texts() (before, after []byte) { return e.Before, e.After }
 
@@ -163,6 +173,31 @@ func (e RowEdit) apply(ctx context.Context, s *Installation) error {
 		err = s.settled(ctx, e, lost)
 	}
 	return s.discreet(err)
+}
+
+// HoldsBefore tells whether a place holds what it held before an edit.
+func (s *Installation) HoldsBefore(ctx context.Context, edit Edit) (bool, error) {
+	if row, is := edit.(RowEdit); is {
+		state, err := s.State(ctx, row)
+		return state == Before, err
+	}
+	text := edit.(TextEdit)
+	now, err := text.now(ctx, s)
+	if errors.Is(err, fs.ErrNotExist) {
+		now, err = nil, nil
+	}
+	before, _ := text.Texts()
+	return tree.Same(now, before), err
+}
+
+// Alike tells whether two edits are of one file, document or cell.
+func Alike(a, b Edit) bool {
+	x, isRow := a.(RowEdit)
+	y, alsoRow := b.(RowEdit)
+	if isRow || alsoRow {
+		return isRow && alsoRow && x.Database == y.Database && x.Table == y.Table && x.Column == y.Column && maps.Equal(x.Where, y.Where)
+	}
+	return a.(TextEdit).Name() == b.(TextEdit).Name()
 }
 
 // State tells what is there now.
