@@ -18,7 +18,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/orders"
+	"weltaxis/internal/private"
 	"weltaxis/internal/source/upkeep"
 	"weltaxis/internal/tree"
 )
@@ -50,7 +50,7 @@ func whereUpkeep(ask *Request) (string, bool) {
 type looking struct {
 	*Request
 	seen   facts.Seen
-	fetch  string // a folder for what is fetched, "" while nothing was
+	fetch  *private.Folder // for what is fetched, nil while nothing was
 	parts  []facts.Part
 	now    time.Time
 	system facts.Part // its version is "" when nobody could tell
@@ -59,11 +59,7 @@ type looking struct {
 // upkeep looks up what others know of what is installed.
 func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
 	l := &looking{Request: ask, now: time.Now()}
-	defer func() {
-		if l.fetch != "" {
-			_ = os.RemoveAll(l.fetch)
-		}
-	}()
+	defer func() { l.fetch.Remove() }()
 	parts, passed := ask.installed()
 	l.parts = parts
 	if passed > 0 {
@@ -206,12 +202,12 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 		return ""
 	}
 	var err error
-	if l.fetch == "" {
-		l.fetch, err = os.MkdirTemp(orders.TempDir(), "weltaxis-")
+	if l.fetch == nil {
+		l.fetch, err = private.New("")
 	}
 	file := ""
 	if err == nil {
-		file, err = upkeep.Fetch(ctx, said, l.fetch)
+		file, err = upkeep.Fetch(ctx, said, l.fetch.Dir)
 	}
 	if err != nil {
 		l.lack(facts.Failed, what, err.Error(), names...)
@@ -394,7 +390,7 @@ func (l *looking) advisories(ctx context.Context) {
 func (l *looking) near(at facts.Origin) facts.Origin {
 	u := l.Site.Upkeep
 	for _, said := range []string{u.Versions, u.Advisories, u.Checksums} {
-		if l.fetch != "" && upkeep.IsAddress(said) && strings.HasPrefix(at.File, l.fetch) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
+		if l.fetch != nil && upkeep.IsAddress(said) && strings.HasPrefix(at.File, l.fetch.Dir) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
 			at.File = said
 			return at
 		}

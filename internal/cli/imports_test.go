@@ -25,17 +25,18 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {"secrets"}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
+		"access": {}, "facts": {"secrets"}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary", "secrets"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},
 		"orders":          {"access", "identity", "ordinary"},
-		"confine":         {"identity", "orders"},
+		"private":         {"identity", "lock", "orders"},
+		"confine":         {"identity", "orders", "private"},
 		"trial":           {"amend", "confine", "directives", "facts", "orders", "ordinary", "source/server", "source/server/apache"},
 		"site":            {"announce", "facts", "orders", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "orders", "query", "strict", "nearest"},
 		"baseline":        {"facts", "orders", "strict", "nearest"},
-		"store":           {"facts", "dialect", "format", "identity", "orders", "query", "tree"},
+		"store":           {"private", "facts", "dialect", "format", "identity", "orders", "query", "tree"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
 		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
@@ -51,7 +52,7 @@ var (
 		"source/server/ground": {"directives", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
 		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
-		"audit":                {"secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
+		"audit":                {"private", "secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
 		"history":              {"secrets", "compare", "facts", "lock", "identity"},
@@ -133,6 +134,7 @@ var opens = map[string]string{
 	"site/site.go":                   "whether what a site file names is there",
 	"announce/announce.go":           "the state folder",
 	"history/history.go":             "the state folder",
+	"private/private.go":             "what nobody else is to see, in the folder for temporary files",
 	"pace/run.go":                    "the state folder",
 	"fix/journal.go":                 "the state folder",
 	"directives/directives.go":       "the server's own configuration",

@@ -11,10 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
+	"weltaxis/internal/private"
 )
 
 // Most is how long a program may take.
@@ -26,6 +28,7 @@ type Room struct {
 	Apart bool   // on a network of their own
 	As    string // as whom, in words
 	user  user
+	own   *private.Folder
 }
 
 // Enter makes a room. The error is that of a folder that cannot be made.
@@ -36,8 +39,12 @@ func Enter() (*Room, error) {
 		if identity.Caller() == 0 { // where everybody may pass through
 			within = "/tmp"
 		}
-		if r.Dir, err = os.MkdirTemp(within, "weltaxis-test-"); err != nil {
+		if r.own, err = private.New(within); err != nil {
 			return fmt.Errorf("no folder can be made in %s for it: %w", within, err)
+		}
+		r.Dir = filepath.Join(r.own.Dir, "room")
+		if err := errors.Join(os.Chmod(r.own.Dir, 0o711), os.Mkdir(r.Dir, 0o700)); err != nil { // whoever the program runs as passes through, and sees nothing else
+			return err
 		}
 		return r.furnish()
 	})
@@ -50,12 +57,7 @@ func Enter() (*Room, error) {
 
 // Leave takes the room away, with all that was written in it.
 func (r *Room) Leave() {
-	_ = identity.AsCaller(func() error {
-		if r.Dir == "" {
-			return nil
-		}
-		return os.RemoveAll(r.Dir)
-	})
+	r.own.Remove()
 }
 
 // Run runs a program, which is found as orders.Program finds one, and gives what it says. Files are what it may read; Name is how each is called there.

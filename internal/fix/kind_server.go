@@ -79,7 +79,8 @@ func (p *planning) wish(d facts.Deviation) bool {
 		return p.lead(d, c)
 	case wished.Encrypt:
 		wished.To = p.Home
-		c.addresses = []string{"http://" + strings.TrimPrefix(p.Home, "https://")}
+		_, host, _ := strings.Cut(p.Home, "://")
+		c.addresses = []string{"http://" + host}
 		for _, r := range d.Readings { // the one that was seen to stay without
 			if at := r.Origin.URL; r.FullName() == facts.LiveEncrypts.Name && strings.HasPrefix(at, "http://") && !slices.Contains(c.addresses, at) {
 				c.addresses = append(c.addresses, at)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"weltaxis/internal/ordinary"
+	"weltaxis/internal/secrets"
 )
 
 // DefaultTimes is how often each page is asked for in each way.
@@ -134,7 +135,7 @@ func Keep(dir string, runs []Run, run Run) error {
 	if err != nil {
 		return err
 	}
-	return replace(filepath.Join(dir, runsFile), data)
+	return replace(filepath.Join(dir, runsFile), []byte(secrets.Shown(string(data)))) // pages may have addresses that hold one
 }
 
 // replace writes a file whole or not at all; only its owner may read it.

@@ -13,6 +13,7 @@ import (
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/private"
 	"weltaxis/internal/query"
 )
 
@@ -24,7 +25,7 @@ type database struct {
 	pool    *sql.DB
 	done    func()                                 // ends the transaction, and lets go of the connection
 	begin   func(context.Context) (*sql.Tx, error) // begins one that changes rows
-	private string                                 // folder of a private copy, removed at the end
+	private *private.Folder                        // folder of a private copy, removed at the end
 	check   func() error                           // whether a file is still the one that was opened
 }
 

@@ -20,7 +20,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
-	"weltaxis/internal/orders"
+	"weltaxis/internal/private"
 	"weltaxis/internal/tree"
 )
 
@@ -164,7 +164,7 @@ func (s *Installation) sqliteAt(name string) (at sqliteFile, err error) {
 
 // hand is as whom a database is opened: the copy that nobody else sees as whoever made it.
 func (db *database) hand(do func() error) error {
-	if db.private != "" {
+	if db.private != nil {
 		return identity.AsCaller(do)
 	}
 	return do()
@@ -180,7 +180,7 @@ func (db *database) connected(ctx context.Context, full string, query url.Values
 		return err
 	}
 	db.conn, db.done = conn, func() { conn.Close() }
-	if db.private == "" {
+	if db.private == nil {
 		if err := opened(looked); err != nil {
 			return err
 		}
@@ -290,15 +290,12 @@ func (s *Installation) unchanged(rel string, before fs.FileInfo) error {
 func (db *database) copyAside(files tree.Files, rel string) (string, error) {
 	real, err := files.Real(rel)
 	if err == nil {
-		err = identity.AsCaller(func() (err error) {
-			db.private, err = os.MkdirTemp(orders.TempDir(), "weltaxis-")
-			return err
-		})
+		db.private, err = private.New("")
 	}
 	if err != nil {
 		return "", err
 	}
-	target := filepath.Join(db.private, "copy.db")
+	target := filepath.Join(db.private.Dir, "copy.db")
 	for _, ending := range []string{"", "-wal"} {
 		err := copyFile(files, real+ending, target+ending)
 		if ending != "" && errors.Is(err, fs.ErrNotExist) {
@@ -334,8 +331,4 @@ func copyFile(files tree.Files, from, to string) error {
 	})
 }
 
-func (db *database) removeCopy() {
-	if db.private != "" {
-		_ = identity.AsCaller(func() error { return os.RemoveAll(db.private) })
-	}
-}
+func (db *database) removeCopy() { db.private.Remove() }
