@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -206,7 +207,8 @@ func (p *program) historyPruneCommand() *cobra.Command {
 		Use:   "prune",
 		Short: "Throws old audits of a site away",
 		Long: `Throws audits of a site away, all but the newest --keep, or those older than --older-than; the last one stays. Since when something
-deviates is still known afterwards, and so is what fix changed. It cannot be taken back.`,
+deviates is still known afterwards, and so is what fix changed. It cannot be taken back. What caches held that fix emptied, which lies
+aside in the site's root (.weltaxis-aside) for undo, goes when it is older than thirty days, or than --older-than says.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			retention := history.Retention{Audits: keep}
@@ -242,8 +244,18 @@ deviates is still known afterwards, and so is what fix changed. It cannot be tak
 					return err
 				}
 			}
-			_, err = fmt.Fprintf(p.out, "%s thrown away.\n", report.Count(gone, "audit was", "audits were"))
-			return err
+			said := report.Count(gone, "audit was", "audits were") + " thrown away."
+			if s.Sources.Settings != nil {
+				env, closeJournal, err := p.changing(c.Context(), s, nil, p.options())
+				if err != nil {
+					return err
+				}
+				defer closeJournal()
+				if n := env.ForgetAside(min(fix.Keep, cmp.Or(retention.Age, fix.Keep))); n > 0 {
+					said += " " + report.Count(n, "cache that had been moved aside is", "caches that had been moved aside are") + " gone; undo does not bring them back any more."
+				}
+			}
+			return p.toStdout(func(w io.Writer) error { _, err := fmt.Fprintln(w, said); return err })
 		},
 		Example: "  weltaxis history prune --site mysite --keep 100\n  weltaxis history prune --site mysite --older-than 365d",
 	}))

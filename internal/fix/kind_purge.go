@@ -226,6 +226,7 @@ func (e *Env) aside(root tree.Files, folder string, size int64) (aside, why stri
 // movable tries whether a file can be moved from one folder to another: a cache may be a file system of its own.
 func movable(root tree.Files, from, to string) error {
 	const probe = ".weltaxis-probe"
+	_ = root.Remove(path.Join(from, probe)) // of a run that was killed
 	if err := root.Create(path.Join(from, probe), []byte{}, func(string) {}); err != nil {
 		return err
 	}
@@ -349,20 +350,22 @@ func forget(root tree.Files, aside string) error {
 	return err
 }
 
-// forgetExpired removes what was moved aside, by this journal or another, so long ago that nobody brings it back any more.
-func (e *Env) forgetExpired() {
+// ForgetAside removes what caches held that were moved aside longer ago than that, by this journal or another, and tells of how many. Undo does not bring that
+// back any more.
+func (e *Env) ForgetAside(age time.Duration) (gone int) {
 	root, err := tree.Open(e.Stores.Root)
 	if err != nil {
-		return
+		return 0
 	}
 	defer root.Close()
 	names, _ := namesIn(root, tree.Aside)
 	for _, name := range names {
 		run, _, _ := strings.Cut(name, "-")
-		if at, err := time.Parse(runStamp, strings.TrimRight(run, "x")); err == nil && e.Journal.now().After(at.Add(Keep)) {
-			_ = forget(root, path.Join(tree.Aside, name))
+		if at, err := time.Parse(runStamp, strings.TrimRight(run, "x")); err == nil && e.Journal.now().After(at.Add(age)) && forget(root, path.Join(tree.Aside, name)) == nil {
+			gone++
 		}
 	}
+	return gone
 }
 
 // again empties the caches of what they have kept since a time, after changes were taken back without the emptying that

@@ -539,6 +539,11 @@ func TestWhatWasMovedAsideExpires(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside", old))
 	assert.DirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside", young))
 	assert.DirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside", "by hand"))
+	env := s.env()
+	defer env.Journal.Close()
+	assert.Equal(t, 0, env.ForgetAside(time.Hour))
+	assert.Equal(t, 2, env.ForgetAside(-time.Hour), "as history prune does it: of this run, and the young one")
+	assert.NoDirExists(t, filepath.Join(s.options.Root, ".weltaxis-aside", young))
 }
 
 // TestAFolderThatIsNoCacheIsNotEmptied: what has come to lie there between the reading of the dialect and the run decides.

@@ -109,7 +109,7 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 	if err := env.Journal.looked(was); err != nil {
 		return nil, fmt.Errorf("the journal cannot be written, so nothing was changed: %w", err)
 	}
-	env.forgetExpired()
+	env.ForgetAside(Keep)
 	given := map[string]bool{} // groups of which a change was not made
 	var meant []int            // what addresses may answer now, since that was asked for
 	for i, c := range changes {
