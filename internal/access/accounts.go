@@ -78,6 +78,16 @@ func (a *Accounts) Of(uid uint32) Account {
 	return Account{Name: strconv.Itoa(int(uid)), UID: uid}
 }
 
+// GroupNamed is the number of a group; false when the machine has none of that name.
+func (a *Accounts) GroupNamed(name string) (gid uint32, known bool) {
+	for gid, called := range a.groups {
+		if called == name {
+			return gid, true
+		}
+	}
+	return 0, false
+}
+
 // Group is a group's name, or its number where it has none.
 func (a *Accounts) Group(gid uint32) string {
 	if name, known := a.groups[gid]; known {

@@ -244,6 +244,7 @@ type Wish struct {
 type Shut struct {
 	Lock   bool     `json:"lock,omitempty"`
 	File   string   `json:"file,omitempty"`   // of the lock: where names and passwords stand
+	Group  uint32   `json:"-"`                // that alone may read it; 0 for everybody
 	Holds  string   `json:"-"`                // and what it holds: a name, a colon and a password as bcrypt keeps it, on a line
 	Notice string   `json:"notice,omitempty"` // markup of the notice
 	Retry  int      `json:"retry,omitempty"`  // seconds after which it is worth while to come again

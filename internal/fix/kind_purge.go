@@ -227,7 +227,7 @@ func (e *Env) aside(root tree.Files, folder string, size int64) (aside, why stri
 func movable(root tree.Files, from, to string) error {
 	const probe = ".weltaxis-probe"
 	_ = root.Remove(path.Join(from, probe)) // of a run that was killed
-	if err := root.Create(path.Join(from, probe), []byte{}, func(string) {}); err != nil {
+	if err := root.Create(path.Join(from, probe), []byte{}, 0, func(string) {}); err != nil {
 		return err
 	}
 	err := root.Rename(path.Join(from, probe), path.Join(to, probe))

@@ -16,6 +16,7 @@ import (
 	"weltaxis/internal/amend"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
@@ -185,14 +186,35 @@ func provesNothing(as trial.Verdict) string {
 
 // take puts an amendment into the change.
 func (c *Change) take(am *amend.Amendment) {
-	c.Edits, c.Also, c.parts = nil, am.Also, am.Parts
+	c.Edits, c.Also, c.parts, c.Besides = nil, am.Also, am.Parts, nil
 	for _, f := range am.Files {
-		c.Edits = append(c.Edits, store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After})
+		edit := store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After}
+		if shut := c.shut(); shut != nil && f.Path == shut.File {
+			edit.Group = shut.Group
+			c.Besides = append(c.Besides, "the list of names and passwords may be read by "+whoReads(shut.Group))
+		}
+		c.Edits = append(c.Edits, edit)
 	}
 	c.From, c.To = facts.TextOf(facts.String, am.From), facts.TextOf(facts.String, am.To)
 	if len(am.Files) > 0 {
 		c.Origin = facts.Origin{File: am.Files[0].Path}
 	}
+}
+
+// whoReads says who may read a new file of a group.
+func whoReads(group uint32) string {
+	if group == 0 {
+		return "everybody on this machine: whom the server runs as is not known here, or it cannot be given to them alone"
+	}
+	return "root and the group " + identity.Accounts().Group(group) + " alone, which the server runs as"
+}
+
+// shut is how the site is to be closed by the change; nil where that is not what it is for.
+func (c *Change) shut() *facts.Shut {
+	if c.wish == nil {
+		return nil
+	}
+	return c.wish.Shut
 }
 
 // held is what the files of an amendment hold before it and after it.

@@ -200,6 +200,8 @@ func (p *Plan) scriptFile(e store.FileEdit) string {
 		return byHand
 	}
 	switch {
+	case e.Before == nil && e.Group != 0:
+		return fmt.Sprintf("[ ! -e %s ] || stop %s\n  umask 077\n  %s\n  chgrp %d -- %s && chmod 640 -- %s\n  umask 022", at, at, document(exactly(string(e.After))+"cat > "+at, string(e.After)), e.Group, at, at)
 	case e.Before == nil:
 		return fmt.Sprintf("[ ! -e %s ] || stop %s\n  %s", at, at, document(exactly(string(e.After))+"cat > "+at, string(e.After)))
 	case e.After == nil:

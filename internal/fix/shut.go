@@ -14,7 +14,9 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/site"
+	"weltaxis/internal/source/server"
 )
 
 // A Shutting is how a site is closed by a notice, or locked with name and password, and how that is taken away again.
@@ -81,7 +83,7 @@ func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
 		if err != nil {
 			return err
 		}
-		shut.File, shut.Holds = file, s.Name+":"+hashed+"\n"
+		shut.File, shut.Holds, shut.Group = file, s.Name+":"+hashed+"\n", readers(servers.Servers[0])
 		w.Shut = shut
 		return nil
 	}
@@ -91,6 +93,27 @@ func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
 	shut.Cookie, shut.Notice = s.Cookie, s.markup(of, seen)
 	w.Shut = shut
 	return nil
+}
+
+// readers is the group in which a server does its work, where whoever runs this may give it a file; 0 where that is not so, or it is not known.
+func readers(one *server.Server) uint32 {
+	user, group := one.Worker()
+	account, known := identity.Accounts().Named(user)
+	if !known || identity.Caller() != 0 {
+		return 0
+	}
+	gid, named := identity.Accounts().GroupNamed(group)
+	if !named {
+		gid = account.GID
+	}
+	in, known := identity.Accounts().In(gid)
+	for _, other := range in {
+		known = known && (other.UID == account.UID || other.UID == 0)
+	}
+	if !known { // others are in it as well, or nobody knows
+		return 0
+	}
+	return gid
 }
 
 // passwordsName is how the list of names and passwords is called that a lock of the web server's reads; the host comes after it.

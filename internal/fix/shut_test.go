@@ -2,7 +2,10 @@ package fix
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -10,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/identity"
 	"weltaxis/internal/site"
 )
 
@@ -89,6 +93,14 @@ func TestAServerIsClosedAndOpened(t *testing.T) {
 					assert.Equal(t, Took, o.Result, "%s: %s", o.Title(), o.Says)
 				}
 				s.settles(t, c.status)
+				if how == "lock" && kind == "apache" && os.Getuid() == 0 {
+					list, err := os.Stat(filepath.Join(s.dir, passwordsName+"site.example"))
+					require.NoError(t, err)
+					assert.Equal(t, os.FileMode(0o640), list.Mode(), "whom the server runs as reads it, and nobody else")
+					gid, known := identity.Accounts().GroupNamed("www-data")
+					assert.True(t, known)
+					assert.Equal(t, gid, list.Sys().(*syscall.Stat_t).Gid)
+				}
 				for _, path := range []string{"/", "/about/", "/posters/a.jpg", "/posters/winter/b.jpg", "/README.txt", "/nowhere", "/robots.txt.bak", "/.well-known/other", "/index.php?robots.txt", "/x/../robots.txt%20"} {
 					got := s.as(t, path, "", "")
 					assert.Equal(t, c.status, got.StatusCode, path)

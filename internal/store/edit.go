@@ -47,6 +47,7 @@ type FileEdit struct {
 	Place         string
 	File          string // below the root
 	Before, After []byte // the whole file; nil for none
+	Group         uint32 // that alone may read a new file, beside its owner; 0 for all
 }
 
 // A DocumentEdit is a change of a document over HTTP.
@@ -159,7 +160,7 @@ func (e DocumentEdit) now(ctx context.Context, s *Installation) ([]byte, error) 
 
 // Apply makes the edit. What holds the new content already is left alone; anything else but the old is ErrChanged.
 func (e FileEdit) Apply(files tree.Files, at func(point string)) error {
-	return tree.Change(files, e.File, e.Before, e.After, at)
+	return tree.Change(files, e.File, e.Before, e.After, e.Group, at)
 }
 
 func (e FileEdit) apply(_ context.Context, s *Installation) error { return e.Apply(s.files, s.at) }
@@ -252,6 +253,7 @@ type stored struct {
 	Place    string             `json:"place"`
 	Kind     string             `json:"kind"` // KindFile for files of every sort, KindTable and KindRow for databases, KindAPI
 	File     string             `json:"file,omitempty"`
+	Group    uint32             `json:"group,omitempty"`
 	Before   []byte             `json:"before"`
 	After    []byte             `json:"after"`
 	Database string             `json:"database,omitempty"`
@@ -265,7 +267,7 @@ type stored struct {
 }
 
 func (e FileEdit) stored() stored {
-	return stored{Place: e.Place, Kind: dialect.KindFile, File: e.File, Before: e.Before, After: e.After}
+	return stored{Place: e.Place, Kind: dialect.KindFile, File: e.File, Before: e.Before, After: e.After, Group: e.Group}
 }
 
 func (e DocumentEdit) stored() stored {
@@ -282,7 +284,7 @@ func (f stored) edit() (Edit, error) {
 		if f.File == "" {
 			return nil, errors.New("an edit of a file names none")
 		}
-		return FileEdit{f.Place, f.File, f.Before, f.After}, nil
+		return FileEdit{f.Place, f.File, f.Before, f.After, f.Group}, nil
 	case dialect.KindAPI:
 		return DocumentEdit{f.Place, f.File, f.Before, f.After}, nil
 	case dialect.KindTable, dialect.KindRow:

@@ -14,7 +14,7 @@ import (
 func TestEditsGoThroughAJournal(t *testing.T) {
 	old, empty := "old \x00 é", ""
 	all := Edits{
-		FileEdit{"ini/a", "a.ini", []byte("a\xff\x00"), []byte("b")}, FileEdit{"robots.txt", "robots.txt", nil, []byte{}}, FileEdit{"x", "x", []byte{}, nil},
+		FileEdit{"ini/a", "a.ini", []byte("a\xff\x00"), []byte("b"), 0}, FileEdit{"robots.txt", "robots.txt", nil, []byte{}, 0}, FileEdit{"x", "x", nil, []byte{}, 33}, FileEdit{"x", "x", []byte{}, nil, 0},
 		DocumentEdit{"api/a", "/v1/settings", []byte("{}"), []byte(`{"a":1}`)},
 		RowEdit{"options/title", dialect.KindTable, "main", "options", "value", map[string]string{"name": "title"}, nil, &old, true, nil, false},
 		RowEdit{"pages/7/title", dialect.KindRow, "main", "pages", "title", map[string]string{"id": "7"}, &empty, nil, false, map[string]*string{"changed": &old, "by": nil}, false},

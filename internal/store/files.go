@@ -25,7 +25,7 @@ func PlanLine(files tree.Files, name, start, line string) (FileEdit, error) {
 	if err != nil {
 		return FileEdit{}, err
 	}
-	edit := FileEdit{name, name, before, before}
+	edit := FileEdit{name, name, before, before, 0}
 	for have := range strings.Lines(string(before)) {
 		if strings.TrimSpace(have) == line {
 			return edit, nil
@@ -58,7 +58,7 @@ func PlanWithout(files tree.Files, name, line string) (FileEdit, error) {
 	for have := range strings.Lines(string(before)) {
 		if strings.TrimSpace(have) == strings.TrimSpace(line) {
 			after := slices.Concat(before[:at], before[at+len(have):])
-			return FileEdit{name, name, before, after}, nil
+			return FileEdit{name, name, before, after, 0}, nil
 		}
 		at += len(have)
 	}

@@ -59,7 +59,7 @@ func TestAFileEditNeedsNoDialect(t *testing.T) {
 			if c.there != "-" {
 				require.NoError(t, os.WriteFile(at, []byte(c.there), 0o640))
 			}
-			edit := FileEdit{"x", "deep/a.conf", c.before, c.after}
+			edit := FileEdit{"x", "deep/a.conf", c.before, c.after, 0}
 			is := func() string {
 				data, err := os.ReadFile(at)
 				if errors.Is(err, fs.ErrNotExist) {

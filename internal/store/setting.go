@@ -110,7 +110,7 @@ func (s *Installation) planParts(ctx context.Context, setting dialect.Setting, t
 			// Parts in one file are one edit, so that no moment sees only some of them.
 			inOne := func(e Edit) bool { other, is := e.(FileEdit); return is && other.File == edit.File }
 			if i := slices.IndexFunc(edits, inOne); i >= 0 {
-				edits[i] = FileEdit{edit.File, edit.File, edits[i].(FileEdit).Before, edit.After}
+				edits[i] = FileEdit{edit.File, edit.File, edits[i].(FileEdit).Before, edit.After, 0}
 				continue
 			}
 		}

@@ -64,7 +64,7 @@ func (s *Installation) planFile(place, file, formatName, key string, value any) 
 		}
 	}
 	after, err := s.changed(file, formatName, key, before, value)
-	return FileEdit{place, file, before, after}, err
+	return FileEdit{place, file, before, after, 0}, err
 }
 
 func (s *Installation) changed(file, formatName, key string, before []byte, value any) ([]byte, error) {

@@ -49,7 +49,7 @@ func TestWhatIsMarkedAsNotToBeChanged(t *testing.T) {
 		require.NoError(t, err)
 		defer files.Close()
 		immutable(t, filepath.Join(dir, mark))
-		err = Change(files, "a.ini", []byte("x=1\n"), []byte("x=2\n"), func(string) {})
+		err = Change(files, "a.ini", []byte("x=1\n"), []byte("x=2\n"), 0, func(string) {})
 		require.Error(t, err, name)
 		assert.ErrorIs(t, err, fs.ErrPermission, name)
 		assert.Contains(t, facts.InWords(err), "chattr +i", name)

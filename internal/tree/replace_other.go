@@ -15,4 +15,4 @@ func (f *folder) Replace(string, []byte, []byte, func(string)) error { return er
 func rename(*os.Root, string, *os.Root, string) error { return errUnix }
 
 // Create is for Unix too.
-func (f *folder) Create(string, []byte, func(string)) error { return errUnix }
+func (f *folder) Create(string, []byte, uint32, func(string)) error { return errUnix }

@@ -162,14 +162,18 @@ func holds(in *os.Root, name string, data []byte) (bool, error) {
 // errTheirs says where something lies that somebody has written in the last moment.
 var errTheirs = errors.New("what somebody has written there meanwhile lies in")
 
-func (f *folder) Create(name string, data []byte, at func(point string)) error {
+func (f *folder) Create(name string, data []byte, group uint32, at func(point string)) error {
 	return f.within(name, func(in *os.Root, base string) error {
 		temporary, file, err := made(in, base)
 		if err != nil {
 			return err
 		}
 		defer func() { _ = in.Remove(temporary) }()
-		if err := file.write(data, func() error { return file.Chmod(0o644) }); err != nil {
+		readable := func() error { return file.Chmod(0o644) }
+		if group != 0 {
+			readable = func() error { return errors.Join(file.Chown(-1, int(group)), file.Chmod(0o640)) }
+		}
+		if err := file.write(data, readable); err != nil {
 			return err
 		}
 		at("written beside")

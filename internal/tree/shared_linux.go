@@ -241,8 +241,8 @@ func (s shared) each(root bool, do func(f *folder) error) error {
 }
 
 // What is made anew belongs to whoever makes it, so root makes nothing.
-func (s shared) Create(name string, data []byte, at func(point string)) error {
-	return s.each(false, func(f *folder) error { return f.Create(name, data, at) })
+func (s shared) Create(name string, data []byte, group uint32, at func(point string)) error {
+	return s.each(false, func(f *folder) error { return f.Create(name, data, group, at) })
 }
 
 func (s shared) Mkdir(name string, mode uint32) error {

@@ -205,10 +205,10 @@ func TestWhatIsChangedInASharedTree(t *testing.T) {
 	require.ErrorContains(t, files.Replace("roots", []byte("roots"), []byte("new"), quietly), "belongs to root")
 	require.ErrorIs(t, files.Replace("closed/f", []byte("other"), []byte("new"), quietly), tree.ErrChanged)
 	require.Error(t, files.Replace("hard", []byte("../outside/secret"), []byte("new"), quietly))
-	require.NoError(t, files.Create("up/made", []byte("made"), quietly))
+	require.NoError(t, files.Create("up/made", []byte("made"), 0, quietly))
 	require.NoError(t, files.Mkdir("up/folder", 0o700))
 	for _, name := range []string{"admin/made", "closed/made"} {
-		require.ErrorIs(t, files.Create(name, []byte("x"), quietly), fs.ErrPermission, name)
+		require.ErrorIs(t, files.Create(name, []byte("x"), 0, quietly), fs.ErrPermission, name)
 		require.ErrorIs(t, files.Mkdir(name, 0o700), fs.ErrPermission, name)
 	}
 	require.NoError(t, files.Rename("cache/one", "aside/one"))

@@ -53,9 +53,9 @@ type Files interface {
 	Mount(name string) Mount
 	Space() (Space, error)
 
-	// Create makes a file in one step, which all may read; one that is there is fs.ErrExist. It is told of the points at which the
-	// program may end.
-	Create(name string, data []byte, at func(point string)) error
+	// Create makes a file in one step, which all may read, or beside its owner a group alone (0 for all); one that is there is fs.ErrExist. It is told
+	// of the points at which the program may end.
+	Create(name string, data []byte, group uint32, at func(point string)) error
 	// Replace puts other bytes in the place of a file's, in one step. All else about it stays: mode, owner, access list and other
 	// attributes; what cannot stay is refused, and so are links and files with several names. What does not hold before is
 	// ErrChanged, and what somebody puts there in the last moment stays.
@@ -287,8 +287,8 @@ func Names(files Files, folder string, most int) ([]string, error) {
 }
 
 // Change puts after in the place of before, in one step; nil stands for no file. What holds after already is left alone, and what holds
-// something else is ErrChanged. A link at the end of the name is followed. What an earlier run that was killed has left beside it goes.
-func Change(files Files, name string, before, after []byte, at func(point string)) error {
+// something else is ErrChanged. A new file may be read by all, or by a group (0 for all). A link at the end of the name is followed. What an earlier run that was killed has left beside it goes.
+func Change(files Files, name string, before, after []byte, group uint32, at func(point string)) error {
 	name, err := files.Real(name)
 	if err != nil {
 		return err
@@ -312,7 +312,7 @@ func Change(files Files, name string, before, after []byte, at func(point string
 	case !Same(now, before):
 		return ErrChanged
 	case before == nil:
-		return files.Create(name, after, at)
+		return files.Create(name, after, group, at)
 	case after == nil:
 		return files.Remove(name)
 	}

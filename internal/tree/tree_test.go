@@ -79,7 +79,7 @@ func TestARootThatIsNoneHoldsNothing(t *testing.T) {
 	_, spaceErr := none.Space()
 	_, openErr := Read(none, "a", 1)
 	for _, err := range []error{statErr, lstatErr, realErr, linkErr, dirErr, spaceErr, openErr, none.Mkdir("a", 0o700), none.Chmod(Entry{Path: "a"}, 0o700), none.Rename("a", "b"), none.Remove("a"), none.RemoveAll("a"),
-		Change(none, "a", nil, []byte("x"), func(string) {}), none.Create("a", nil, nil), none.Replace("a", nil, nil, nil), IsFolder(none, ".")} {
+		Change(none, "a", nil, []byte("x"), 0, func(string) {}), none.Create("a", nil, 0, nil), none.Replace("a", nil, nil, nil), IsFolder(none, ".")} {
 		require.ErrorIs(t, err, ErrNoRoot)
 	}
 	assert.Zero(t, none.Mount("."))

@@ -82,6 +82,23 @@ type Source struct {
 	serves   tree.Files
 }
 
+// Worker is whom a server that root starts does its work as, user and group, as its configuration says; "" where it does not.
+func (one *Server) Worker() (user, group string) {
+	for _, n := range one.Tree.Root {
+		switch {
+		case one.Kind == Nginx && n.Is("user") && n.Arg(0) != "":
+			if user, group = n.Arg(0), n.Arg(1); group == "" {
+				group = user // http://nginx.org/en/docs/ngx_core_module.html#user
+			}
+		case one.Kind == Apache && n.Is("User"):
+			user = n.Arg(0)
+		case one.Kind == Apache && n.Is("Group"):
+			group = n.Arg(0)
+		}
+	}
+	return user, group
+}
+
 // Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
 func Open(configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
 	return OpenWith(nil, configs, address, connect)

@@ -266,9 +266,9 @@ func changes(t *testing.T, kind Kind) {
 		require.NoError(t, err)
 		return string(data)
 	}
-	require.NoError(t, files.Create("a/new.txt", []byte("new"), quietly))
+	require.NoError(t, files.Create("a/new.txt", []byte("new"), 0, quietly))
 	assert.Equal(t, "new", is("a/new.txt"))
-	require.ErrorIs(t, files.Create("a/new.txt", []byte("other"), quietly), fs.ErrExist)
+	require.ErrorIs(t, files.Create("a/new.txt", []byte("other"), 0, quietly), fs.ErrExist)
 	require.NoError(t, os.Chmod(filepath.Join(root, "a/new.txt"), 0o440))
 	require.NoError(t, files.Replace("a/new.txt", []byte("new"), []byte("newer"), quietly))
 	assert.Equal(t, "newer", is("a/new.txt"))
@@ -277,17 +277,17 @@ func changes(t *testing.T, kind Kind) {
 	assert.Equal(t, uint32(0o440), e.Mode, "a lock stays")
 	require.ErrorIs(t, files.Replace("a/new.txt", []byte("new"), []byte("newest"), quietly), tree.ErrChanged)
 	assert.Equal(t, "newer", is("a/new.txt"))
-	require.NoError(t, tree.Change(files, "relative", []byte("top"), []byte("topmost"), quietly), "what a link leads to is changed")
+	require.NoError(t, tree.Change(files, "relative", []byte("top"), []byte("topmost"), 0, quietly), "what a link leads to is changed")
 	assert.Equal(t, "topmost", is("top.txt"))
 	assert.Equal(t, tree.Link, first(t)(files.Lstat("relative")).Kind, "and the link stays one")
-	require.NoError(t, tree.Change(files, "dangling", nil, []byte("made"), quietly))
+	require.NoError(t, tree.Change(files, "dangling", nil, []byte("made"), 0, quietly))
 	assert.Equal(t, "made", is("none"))
 	for _, name := range []string{"out-file", "out/new", "proc", "out-relative"} {
-		require.ErrorIs(t, tree.Change(files, name, []byte(secret), []byte("changed"), quietly), tree.ErrOutside, name)
-		require.ErrorIs(t, tree.Change(files, name, nil, []byte("changed"), quietly), tree.ErrOutside, name)
+		require.ErrorIs(t, tree.Change(files, name, []byte(secret), []byte("changed"), 0, quietly), tree.ErrOutside, name)
+		require.ErrorIs(t, tree.Change(files, name, nil, []byte("changed"), 0, quietly), tree.ErrOutside, name)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(root, "a/.new.txt.weltaxis-1"), []byte("left"), 0o600))
-	require.NoError(t, tree.Change(files, "a/new.txt", []byte("newer"), []byte("newest"), quietly))
+	require.NoError(t, tree.Change(files, "a/new.txt", []byte("newer"), []byte("newest"), 0, quietly))
 	assert.Equal(t, "-", is("a/.new.txt.weltaxis-1"), "what a run that was killed has left goes")
 	require.NoError(t, os.Link(filepath.Join(root, "a/new.txt"), filepath.Join(root, "second")))
 	require.ErrorContains(t, files.Replace("a/new.txt", []byte("newest"), []byte("x"), quietly), "several names")
@@ -359,7 +359,7 @@ func inventory(t *testing.T, dir string) (lines []string) {
 // each is every way of changing something by a name, with what would have to be there.
 func each(files tree.Files, name, in string) map[string]error {
 	return map[string]error{
-		"Create": files.Create(in+"/made", []byte("x"), quietly), "Replace": files.Replace(name, []byte(secret), []byte("x"), quietly), "Chmod": files.Chmod(tree.Entry{Path: name, Kind: tree.File, Mode: 0o644}, 0o600),
+		"Create": files.Create(in+"/made", []byte("x"), 0, quietly), "Replace": files.Replace(name, []byte(secret), []byte("x"), quietly), "Chmod": files.Chmod(tree.Entry{Path: name, Kind: tree.File, Mode: 0o644}, 0o600),
 		"Mkdir": files.Mkdir(in+"/made", 0o700), "Rename": files.Rename(name, "stolen"), "Rename into": files.Rename("top.txt", in+"/top.txt"), "Remove": files.Remove(name), "RemoveAll": files.RemoveAll(in + "/folder"),
 	}
 }
