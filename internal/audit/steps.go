@@ -432,6 +432,7 @@ func gather(ctx context.Context, ask *Request) (facts.Seen, error) {
 		return facts.Seen{}, err
 	}
 	ask.alongside()
+	ask.Live.Until = time.Now().Add(ask.Live.MaxTime) // for all steps together
 	var interrupted error
 	for _, wave := range waves {
 		group, ctx := errgroup.WithContext(ctx)

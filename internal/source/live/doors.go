@@ -444,7 +444,7 @@ func Doors(ctx context.Context, o Options) ([]facts.Door, []facts.Gap, error) {
 		return nil, nil, err
 	}
 	defer v.client.close()
-	bounded, cancel := context.WithTimeout(ctx, v.MaxTime)
+	bounded, cancel := v.bounded(ctx, 1)
 	defer cancel()
 	first, err := v.reach(bounded)
 	if err != nil && first.last == nil {

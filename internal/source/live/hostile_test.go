@@ -358,3 +358,24 @@ func TestTheTimeForAllIsBounded(t *testing.T) {
 	_, err = Gather(ended, o)
 	assert.ErrorIs(t, err, context.Canceled)
 }
+
+// TestTheTimeIsForAllStepsTogether: once it is over none of them asks for anything.
+func TestTheTimeIsForAllStepsTogether(t *testing.T) {
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked.Add(1) }))
+	defer server.Close()
+	o := options(server.URL)
+	o.Own, o.Until = true, time.Now().Add(-time.Second)
+	for name, step := range map[string]func() error{
+		"pages": func() error { _, err := Gather(t.Context(), o); return err },
+		"leaks": func() error { _, err := Leaks(t.Context(), o, nil, nil); return err },
+	} {
+		require.NoError(t, step(), name)
+	}
+	_, _, err := Doors(t.Context(), o)
+	require.Error(t, err)
+	assert.Zero(t, asked.Load())
+	bounded, cancel := o.bounded(t.Context(), 1)
+	defer cancel()
+	require.Error(t, bounded.Err())
+}

@@ -149,7 +149,7 @@ func Leaks(ctx context.Context, o Options, lying []Leaky, configs []string) (fac
 		return unseen(err.Error(), facts.Failed), nil
 	}
 	defer v.client.close()
-	bounded, cancel := context.WithTimeout(ctx, o.MaxTime)
+	bounded, cancel := o.bounded(ctx, 1)
 	defer cancel()
 	first, err := v.client.follow(bounded, v.home, v.sameSite)
 	if isDistrusted(err) {

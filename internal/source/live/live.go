@@ -35,7 +35,8 @@ type Options struct {
 	MaxPages     int
 	MaxDepth     int
 	MaxTime      time.Duration
-	Rate         float64 // requests a second; 0 for as many as answers allow
+	Until        time.Time // when everything that asks the site ends, whichever step it is; none is MaxTime after each begins
+	Rate         float64   // requests a second; 0 for as many as answers allow
 	Concurrency  int
 	IgnoreRobots bool // fetch what robots.txt asks robots not to; for one's own site
 	Analytics    string
@@ -83,10 +84,18 @@ func Gather(ctx context.Context, o Options) (facts.Seen, error) {
 		return facts.Seen{Gaps: []facts.Gap{gap(o.Address, err, facts.Live.All())}}, nil
 	}
 	defer v.client.close()
-	bounded, cancel := context.WithTimeout(ctx, o.MaxTime)
+	bounded, cancel := o.bounded(ctx, 7.0/8) // what comes after it asks for less
 	defer cancel()
 	v.look(bounded)
 	return v.seen, ctx.Err()
+}
+
+// bounded is a context that ends when the looking has to, or after a part of the time that is left until then.
+func (o Options) bounded(ctx context.Context, part float64) (context.Context, context.CancelFunc) {
+	if o.Until.IsZero() {
+		return context.WithTimeout(ctx, o.MaxTime)
+	}
+	return context.WithTimeout(ctx, time.Duration(float64(time.Until(o.Until))*part))
 }
 
 // Status asks for the home page alone and gives the status it answers with; the error is that nothing answered.
