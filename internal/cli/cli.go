@@ -96,6 +96,7 @@ type program struct {
 	waiting   bool // for that
 	log       string
 	state     string   // folder of what is kept
+	movedFrom string   // where the site lay when it was changed, where it was moved since
 	revealed  bool     // what looks like a secret is asked for, on a terminal
 	onNew     []string // the arguments of the command that --on-new names
 }

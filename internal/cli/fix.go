@@ -337,6 +337,9 @@ in.`,
 				return errors.New("there is nothing to take back; weltaxis history lists what was done")
 			}
 			undone := fix.Undo(c.Context(), chosen, env)
+			if p.movedFrom != "" {
+				undone.Says = strings.TrimSpace("It was changed when the site lay at " + filepath.Dir(p.movedFrom) + ". " + undone.Says)
+			}
 			p.reopened(s, chosen)
 			if err := p.write(p.text(func(page render.Sheet) { render.Undone(page, s.Name, undone) }), jsonForm(undone)); err != nil {
 				return err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,7 +34,12 @@ func (p *program) stateFolder(s *site.Site) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	dir, err := home.kept(fix.FolderName(s.Name, s.Path))
+	all, err := home.kept()
+	folder := ""
+	if err == nil {
+		folder, p.movedFrom = fix.StateOf(all, s.Name, s.Path)
+	}
+	dir, err := home.kept(cmp.Or(folder, fix.FolderName(s.Name, s.Path)))
 	if err == nil {
 		err = orders.Own().Within(dir)
 	}
@@ -49,6 +55,10 @@ func (p *program) changing(ctx context.Context, s *site.Site, before *audit.Resu
 	journal, err := fix.OpenJournal(state, time.Now)
 	if err != nil {
 		return fix.Env{}, nil, err
+	}
+	if err := fix.KeepPlace(state, s.Path); err != nil {
+		journal.Close()
+		return fix.Env{}, nil, fmt.Errorf("where the site lies cannot be kept beside what undo needs: %w", err)
 	}
 	env, err := fix.For(s, before, look, journal)
 	if err != nil {
