@@ -31,6 +31,8 @@ type World struct {
 	Runtime func(server.Overlay) (*runtime.Source, []facts.Gap)
 	// Foreign says why a file, or all that servers are told, is none of the site's, and is not changed; "" where it is. Nil asks nothing.
 	Foreign func(file string) string
+	// Own tells whether a host of the servers is the site's, by its name. Nil asks nothing of other hosts.
+	Own func(name string) bool
 }
 
 // A File is a file that changes.
@@ -47,6 +49,7 @@ type Amendment struct {
 	To    string   // what will
 	Parts []string // each of these, with what it takes the place of
 	Also  []string // what changes besides, at addresses that were not asked about
+	Hosts []string // other sites' hosts that are told it as well
 	// Override tells that an override file changes, which takes the folder down if the server refuses a line of it.
 	Override bool
 }
@@ -110,6 +113,9 @@ func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Ame
 	}
 	if err := am.changed(w, overlay); err != nil {
 		return nil, err
+	}
+	if len(am.Files) > 0 {
+		am.Hosts = w.othersTold(overlay)
 	}
 	return am, ctx.Err()
 }

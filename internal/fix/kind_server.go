@@ -150,6 +150,13 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 		c.Risk = facts.Disruptive
 		c.Because = "a line that the server refuses in an override file takes the folder down"
 	}
+	if len(am.Hosts) > 0 {
+		c.Risk, c.Because = facts.Disruptive, "other sites are told it as well: "+strings.Join(am.Hosts[:min(len(am.Hosts), 3)], ", ")
+		if more := len(am.Hosts) - 3; more > 0 {
+			c.Because += fmt.Sprintf(" and %d more", more)
+			c.Besides = append(c.Besides, "other sites' hosts: "+strings.Join(am.Hosts, ", "))
+		}
+	}
 	for _, edit := range c.Edits {
 		file := edit.(store.FileEdit).File
 		if why := notWritable(file); why != "" {

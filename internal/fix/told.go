@@ -38,6 +38,19 @@ func worldOf(s *site.Site, d *dialect.Dialect, hints facts.Hints) *amend.World {
 			return audit.RuntimeWith(files, s, servers)
 		}
 	}
+	own := s.SaidList("aliases")
+	own = append(append(own, s.SaidList("building_hosts")...), facts.URLHost(s.Address()))
+	w.Own = func(name string) bool {
+		if strings.HasPrefix(name, "~") {
+			return true // an expression may mean this one
+		}
+		wild := strings.HasPrefix(name, "*.") || strings.HasPrefix(name, ".")
+		name = strings.TrimPrefix(strings.TrimLeft(strings.ToLower(name), "*."), "www.")
+		return slices.ContainsFunc(own, func(o string) bool {
+			o = strings.TrimPrefix(strings.ToLower(o), "www.")
+			return o == name || wild && strings.HasSuffix(o, "."+name)
+		})
+	}
 	foreign := sync.OnceValue(func() func(string) string { return foreignTo(s, w) })
 	w.Foreign = func(file string) string { return foreign()(file) }
 	return w

@@ -393,7 +393,7 @@ func (nowhere) Open(string) (fs.File, error)                       { return nil,
 func (nowhere) AccessList(string) []byte                           { return nil }
 func (nowhere) Mount(string) Mount                                 { return Mount{} }
 func (nowhere) Space() (Space, error)                              { return Space{}, ErrNoRoot }
-func (nowhere) Create(string, []byte, uint32, func(string)) error          { return ErrNoRoot }
+func (nowhere) Create(string, []byte, uint32, func(string)) error  { return ErrNoRoot }
 func (nowhere) Replace(string, []byte, []byte, func(string)) error { return ErrNoRoot }
 func (nowhere) Chmod(Entry, uint32) error                          { return ErrNoRoot }
 func (nowhere) Mkdir(string, uint32) error                         { return ErrNoRoot }
