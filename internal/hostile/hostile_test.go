@@ -7,6 +7,7 @@ package hostile
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -36,6 +37,8 @@ type hostile struct {
 	// raw answers on a bare connection, where HTTP would not let one do it.
 	raw   func(net.Conn)
 	early bool // without having read what is asked
+	// secure has it answer with that certificate, and on a bare connection in its own way, where its address says https.
+	secure *tls.Certificate
 	// in prepares the folder of a well-kept site, in which the program is run.
 	in   func(t *testing.T, dir string)
 	args string // of the program, with blanks between; audit of the server when empty
@@ -184,7 +187,10 @@ func (h hostile) listen(t *testing.T, asked *atomic.Int64) string {
 				}()
 			}
 		}()
-		return "http://" + listener.Addr().String()
+		return h.scheme() + listener.Addr().String()
+	}
+	if h.secure != nil {
+		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{*h.secure}})
 	}
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asked.Add(1)
@@ -192,7 +198,14 @@ func (h hostile) listen(t *testing.T, asked *atomic.Int64) string {
 	}), ErrorLog: nil}
 	go func() { _ = server.Serve(listener) }()
 	t.Cleanup(func() { server.Close() })
-	return "http://" + listener.Addr().String()
+	return h.scheme() + listener.Addr().String()
+}
+
+func (h hostile) scheme() string {
+	if h.secure != nil {
+		return "https://"
+	}
+	return "http://"
 }
 
 // page answers the home page with a body of markup, and nothing else.

@@ -25,7 +25,7 @@ import (
 // table is all of them. Where nothing is said of a row's exit status, that is that of what deviates or could not be seen.
 func table() []hostile {
 	var all []hostile
-	for _, some := range [][]hostile{pages(), answers(), beside(), named(), trees(), databases(), texts(), servers(), runtimes(), lists()} {
+	for _, some := range [][]hostile{pages(), answers(), beside(), named(), trees(), databases(), texts(), servers(), runtimes(), lists(), odd()} {
 		all = append(all, some...)
 	}
 	return all
