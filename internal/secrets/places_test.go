@@ -7,8 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// planted is a secret that a plain reader would not take for a key by its look.
-const planted = "MARKEDxq7wolf"
 
 // places are where configurations of web servers and runtimes hold secrets; in each the planted one is to be hidden.
 var places = []string{
