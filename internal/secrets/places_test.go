@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-
 // places are where configurations of web servers and runtimes hold secrets; in each the planted one is to be hidden.
 var places = []string{
 	"fastcgi_param DB_PASSWORD MARKEDxq7wolf;", "fastcgi_param  AWS_SECRET_ACCESS_KEY  \"MARKEDxq7wolf\";", "fastcgi_param DB_PASSWORD\n    \"MARKEDxq7wolf\";", "uwsgi_param API_TOKEN MARKEDxq7wolf;", "scgi_param SESSION_SECRET MARKEDxq7wolf;",
