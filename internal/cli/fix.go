@@ -253,7 +253,7 @@ func (f *fixing) confirm(c fix.Change) error {
 		return fmt.Errorf("%s is disruptive (%s); add --yes if it is to be made", render.Safe(c.Title()), c.Because)
 	}
 	f.meter.hide()
-	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", render.Safe(c.Title()), render.Safe(c.From.String()), render.Safe(c.To.String()), c.Because)
+	fmt.Fprintf(f.err, "%s: %s becomes %s.\n  Take care: %s.\n  Type yes to make it: ", render.Safe(c.Title()), render.Safe(c.From.String()), render.Safe(c.To.String()), render.Safe(c.Because))
 	answer := bufio.NewScanner(f.in)
 	if !answer.Scan() || strings.TrimSpace(answer.Text()) != "yes" {
 		return fmt.Errorf("%s was not confirmed", render.Safe(c.Title()))

@@ -32,7 +32,7 @@ var (
 		"orders":          {"access", "identity", "ordinary"},
 		"private":         {"identity", "lock", "orders"},
 		"confine":         {"identity", "orders", "private"},
-		"trial":           {"amend", "confine", "directives", "facts", "orders", "ordinary", "source/server", "source/server/apache"},
+		"trial":           {"secrets", "amend", "confine", "directives", "facts", "orders", "ordinary", "source/server", "source/server/apache"},
 		"site":            {"announce", "facts", "orders", "ordinary", "strict", "nearest"},
 		"dialect":         {"facts", "format", "orders", "query", "strict", "nearest"},
 		"baseline":        {"facts", "orders", "strict", "nearest"},
@@ -44,7 +44,7 @@ var (
 
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
-		"source/runtime":       {"facts", "ordinary", "progress", "orders", "tree"},
+		"source/runtime":       {"secrets", "facts", "ordinary", "progress", "orders", "tree"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
 		"source/server/answer": {"caching", "facts", "tree"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},

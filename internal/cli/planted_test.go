@@ -51,8 +51,11 @@ var (
 
 // readable look like them, stand beside them, and are to be read.
 var readable = []string{
-	"fastcgi_param HTTPS on;", "proxy_set_header Authorization $http_authorization;", "proxy_set_header X-Token $http_x_token;", "proxy_hide_header Set-Cookie;", "add_header Access-Control-Allow-Headers \"Authorization, X-Token\";", "fastcgi_param TOKEN_LIFETIME 3600;", "# The password is set by hand.", "auth_basic \"Members, with a password\";",
-	"if ($http_cookie ~ \"staff=\") { set $inside 1; }", "rewrite ^/posters/2025/(.*)$ /posters/$1 last;", "limit_except GET { deny all; }", "# token lifetime in seconds: 3600",
+	"fastcgi_param HTTPS on;", "proxy_set_header Authorization $http_authorization;", "proxy_set_header X-Token $http_x_token;", "proxy_hide_header Set-Cookie;", "add_header Access-Control-Allow-Headers \"Authorization, X-Token\";", "fastcgi_param TOKEN_LIFETIME 3600;", "# The password is set by hand.", "auth_basic off;",
+	"if ($http_cookie ~ \"staff=\") { set $inside 1; }", "rewrite ^/posters/2025/(.*)$ /posters/$1 last;", "# Members sign in with a password, which they choose.", "# token lifetime in seconds: 3600",
+	"proxy_set_header Cookie \"\";", "fastcgi_pass_header Authorization;", "auth_basic_user_file /etc/nginx/site.htpasswd;", "add_header X-Content-Type-Options nosniff;", "add_header Vary \"Cookie, Accept-Encoding\";", "proxy_cookie_flags token secure httponly;", "fastcgi_cache_key \"$scheme$host$request_uri\";", "fastcgi_no_cache $cookie_session $http_authorization;",
+	"expires 30d;", "# see https://www.name.example/2026/11/the-winter-wolf/", "# tokens_used = 12", "# The key is kept in a safe.", "set $theme dark;", "set $key_length 32;", "fastcgi_param PASSWORD_MIN_LENGTH 12;", "fastcgi_param SESSION_COOKIE_NAME staff;", "fastcgi_param SECRET_FILE /etc/site.txt;", "fastcgi_param TOKEN_URL https://www.name.example/sign-in;",
+	"proxy_cookie_path / \"/; Secure\";", "limit_req_status 429;", "log_not_found off;", "charset utf-8;", "proxy_set_header X-Api-Key $http_x_api_key;", "if ($http_authorization = \"\") { set $inside 0; }", "set $cookie_days 30;", "fastcgi_param HTTP_AUTHORIZATION $http_authorization;", "fastcgi_param ORDER_KEY 7;", "# compass: north",
 }
 
 // everyCommand is what each command is run with; SITE stands for the folder of the site, RUN for the last run. A form is added to the first of each.
@@ -122,8 +125,8 @@ func TestAPlantedSecretIsShownNowhere(t *testing.T) {
 	var listings strings.Builder
 	for i, line := range inNginx {
 		beside := ""
-		if i < len(readable) {
-			beside = "\n            " + readable[i]
+		for at := i; at < len(readable); at += len(inNginx) {
+			beside += "\n            " + readable[at]
 		}
 		fmt.Fprintf(&listings, "        location /posters/%d/ {\n            %s\n            autoindex on;%s\n        }\n", i, mark(line), beside)
 		require.NoError(t, os.MkdirAll(filepath.Join(folder, "site/foyer/posters", fmt.Sprint(i)), 0o755))
@@ -143,6 +146,7 @@ func TestAPlantedSecretIsShownNowhere(t *testing.T) {
 		place(inFiles[name][0], inFiles[name][1], mark(inFiles[name][2]))
 	}
 	require.GreaterOrEqual(t, n, 40, "kinds of places")
+	require.GreaterOrEqual(t, len(readable), 40)
 
 	serving := exec.Command(bin, "demo", "--into", dir, "--serve")
 	serving.Env = env

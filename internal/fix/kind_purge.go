@@ -315,7 +315,15 @@ func revertPurge(ctx context.Context, e *Env, b before) (string, error) {
 	case e.Journal.stays(b.of.Run, func(r LogLine) bool { return rows[r.Kind].shown }):
 		return "", errors.New("it is empty again; what it held shows the site as it was, and comes back when the rest of the run does")
 	}
-	return "it holds what it held", bringBack(root, b.Folder, b.Aside, e.at)
+	held, _ := namesIn(root, b.Aside)
+	if err := bringBack(root, b.Folder, b.Aside, e.at); err != nil {
+		return "", err
+	}
+	now, err := namesIn(root, b.Folder)
+	if slices.ContainsFunc(held, func(name string) bool { return !slices.Contains(now, name) }) {
+		err = errors.Join(err, errors.New("something has taken away at once what it held"))
+	}
+	return "it holds what it held", err
 }
 
 // isCache tells whether the dialect names a cache, by its folder or by the path that empties it.

@@ -129,7 +129,7 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	if len(c.Also) > 0 {
 		p.block(4, "also", 8, "changes "+Safe(few(c.Also)), plain)
 	}
-	p.block(4, "risk", 8, c.Because, plain)
+	p.block(4, "risk", 8, Safe(c.Because), plain)
 	switch {
 	case c.Untested != "":
 		p.block(4, "test", 8, "tells nothing of this: "+Safe(c.Untested), plain)

@@ -243,6 +243,30 @@ func keyLike(word string) bool {
 	return digits >= 2 && letters >= 4 && turns >= 3
 }
 
+// Of is a value under a name as it may be shown.
+func Of(name, value string) string {
+	if Key(name) && !harmless(value) {
+		return hiddenWord(value)
+	}
+	return Shown(value)
+}
+
+// Without is a text without the secrets that configurations hold by their places, as a server may quote them that was handed those.
+func Without(text string, configurations ...string) string {
+	for _, configuration := range configurations {
+		s := &reader{text: configuration}
+		for s.at < len(configuration) {
+			s.statement()
+		}
+		for _, c := range s.cuts {
+			if word := strings.Trim(configuration[c.start:c.end], `"'`); len(word) >= 4 {
+				text = strings.ReplaceAll(text, word, Hidden)
+			}
+		}
+	}
+	return Mask(text)
+}
+
 // Command is the words of a command as they may be shown: the program, its switches, and words that are names of programs, services and
 // files; all others are hidden, since what a person writes there may be anything.
 func Command(words []string) []string {

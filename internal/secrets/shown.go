@@ -16,7 +16,7 @@ var (
 	attributes = setOf("path domain expires max-age samesite version priority comment")
 	pemBlock   = regexp.MustCompile(`(?s)(-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----).*?(-----END|$)`)
 	webToken   = regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{6,}\.[A-Za-z0-9_-]{4,}\.[A-Za-z0-9_-]*`) // RFC 7519 §3: three parts, the first begins with {"
-	crypted    = regexp.MustCompile(`(?:\{(?:SHA|SSHA|SSHA256|SSHA512|CRYPT)\}|\$(?:2[abxy]?|1|5|6|7|y|gy|apr1|argon2(?:id|i|d)|scrypt|pbkdf2[a-z0-9-]*)\$)[A-Za-z0-9./$,=+-]{8,}`)
+	crypted    = regexp.MustCompile(`(?:\{(?:SHA|SSHA|SSHA256|SSHA512|CRYPT)\})[A-Za-z0-9./+=-]{8,}|\$(?:2[abxy]?|1|5|6|7|y|gy|apr1|argon2(?:id|i|d)|scrypt|pbkdf2[a-z0-9-]*)\$[A-Za-z0-9./,=+-]{1,40}\$[A-Za-z0-9./$,=+-]{4,}`)
 	inWords    = regexp.MustCompile(`\b((?:fastcgi|uwsgi|scgi)_param|(?:proxy|grpc)_set_header|add_header|add_trailer|SetEnv|(?:Request)?Header\s+(?:always\s+|onsuccess\s+)?(?:set|add|append|merge|setifempty)|set|Define|php_(?:admin_)?value|X?SETENV)(\s+\\?["']?\$?)([A-Za-z][A-Za-z0-9_.-]*)(\\?["']?\s+)(\\?"[^"\\]*|'[^']*|[^\s;"'<>\\]+)`)
 	header     = regexp.MustCompile(`(?i)\b((?:proxy-)?authorization|x-[a-z0-9-]*(?:token|secret|key|auth|password|signature)|[a-z0-9-]*api-?key)(\\?["']?\s*:\s*\\?["']?)((?:(?:bearer|basic|digest|negotiate|token)\s+)?)([^\s"'\\<>]{4,})`)
 )
@@ -74,7 +74,12 @@ func shownPiece(text string) string {
 		text = webToken.ReplaceAllString(text, Hidden)
 	}
 	if strings.ContainsAny(text, "$") || strings.Contains(text, "{S") || strings.Contains(text, "{C") {
-		text = crypted.ReplaceAllString(text, Hidden)
+		text = crypted.ReplaceAllStringFunc(text, func(hash string) string {
+			if !mixed(hash[strings.LastIndexByte(hash, '$')+1:]) { // variables of a server, one after the other
+				return hash
+			}
+			return Hidden
+		})
 	}
 	low := strings.ToLower(text)
 	if strings.Contains(low, "cookie") {

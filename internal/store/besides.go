@@ -255,14 +255,34 @@ func (db *database) besidesPostgreSQL(ctx context.Context, e RowEdit, b *Besides
 func (db *database) changes(ctx context.Context) (n int64, err error) {
 	question := map[string]string{
 		dialect.SQLite:     "SELECT total_changes()",
-		dialect.MySQL:      "SELECT coalesce(sum(VARIABLE_VALUE), -1) FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME IN ('HANDLER_UPDATE', 'HANDLER_WRITE', 'HANDLER_DELETE')",
+		dialect.MySQL:      "SHOW SESSION STATUS WHERE Variable_name IN ('Handler_update', 'Handler_write', 'Handler_delete')",
 		dialect.PostgreSQL: "SELECT coalesce(sum(n_tup_ins + n_tup_upd + n_tup_del), 0)::bigint FROM pg_stat_xact_user_tables",
 	}[db.driver]
 	err = db.each(ctx, question, nil, func(_ []string, row []sql.NullString) error {
-		_, err := fmt.Sscan(row[0].String, &n)
+		var some int64
+		_, err := fmt.Sscan(row[len(row)-1].String, &some)
+		n += some
 		return err
 	})
 	return n, err
+}
+
+// A count is what a transaction has changed up to a moment, and what asking for that adds, as MySQL counts the rows of its own answer.
+type count struct{ changes, asking int64 }
+
+func (db *database) counted(ctx context.Context) (c count, err error) {
+	first, err := db.changes(ctx)
+	if err == nil {
+		c.changes, err = db.changes(ctx)
+	}
+	c.asking = c.changes - first
+	return c, err
+}
+
+// since is how many rows were changed since a count.
+func (db *database) since(ctx context.Context, c count) (int64, error) {
+	now, err := db.changes(ctx)
+	return now - c.changes - c.asking, err
 }
 
 // whole is a row with all that is in it, as text; nil for one that is not there.

@@ -431,7 +431,7 @@ func (db *database) apply(ctx context.Context, e RowEdit) error {
 	if err != nil {
 		return err
 	}
-	counted, err := db.changes(ctx)
+	counted, err := db.counted(ctx)
 	if err != nil {
 		return err
 	}
@@ -449,7 +449,7 @@ func (db *database) apply(ctx context.Context, e RowEdit) error {
 }
 
 // nothingElse tells whether a statement changed what it was to change, and nothing besides but what was known before.
-func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, before map[string]*string, counted int64, done sql.Result) error {
+func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, before map[string]*string, counted count, done sql.Result) error {
 	because := ""
 	if len(known.Says) > 0 {
 		because = " (" + strings.Join(known.Says, ", ") + ")"
@@ -461,12 +461,15 @@ func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, b
 	if e.state(value, there) != After {
 		return errors.New("the database took the new value and holds another" + because + "; nothing was changed")
 	}
-	now, err := db.changes(ctx)
+	changed, err := db.since(ctx, counted)
 	if err != nil {
 		return err
 	}
-	if n, err := done.RowsAffected(); err == nil && n > 1 || now-counted > 1 {
-		return fmt.Errorf("it would change %d rows besides%s; nothing was changed, and undo could not take that back: have --script write what to run", max(n-1, now-counted-1), because)
+	if n, err := done.RowsAffected(); err == nil && n > 1 || changed > 1 {
+		return fmt.Errorf("it would change %d rows besides%s; nothing was changed, and undo could not take that back: have --script write what to run", max(n, changed)-1, because)
+	}
+	if changed < 1 && known.Other {
+		return errors.New("this database does not count what is changed, so what else would be is not known" + because + "; nothing was changed: have --script write what to run")
 	}
 	after, err := db.whole(ctx, e)
 	if err != nil || before == nil || after == nil {

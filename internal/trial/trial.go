@@ -24,6 +24,7 @@ import (
 	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/source/server"
 )
 
@@ -204,7 +205,7 @@ func tryServer(ctx context.Context, s *server.Server, overrides map[string][]byt
 	if err == nil {
 		return v
 	}
-	if v.Says = copied.inWords(says); v.Says == "" {
+	if v.Says = secrets.Without(copied.inWords(says), string(copied.text)); v.Says == "" {
 		v.Says = facts.InWords(err)
 	}
 	return v

@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/progress"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/tree"
 )
 
@@ -288,7 +289,7 @@ func (v *values) folder(address string, modules map[string]bool) facts.Folder {
 			value, wrong := typed(row.Field, row.Directive, l.value)
 			cell.Value = value
 			if wrong != "" {
-				cell.Origin.Because = fmt.Sprintf("%q is no size: %s", l.value, wrong)
+				cell.Origin.Because = fmt.Sprintf("%q is no size: %s", secrets.Shown(l.value), wrong)
 			}
 		}
 		f.Cells[row.Name] = cell

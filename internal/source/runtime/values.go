@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // A Place is a folder of the site, and what the web server makes of a program in it.
@@ -125,7 +126,7 @@ func (v *values) set(name string, s said, how setting, line string) {
 	case how.mode != 0 && l.may&how.mode == 0:
 		refused = name + " may not be set there"
 	case s.unknown == nil && d.refuses != nil && d.refuses(s.value):
-		refused = fmt.Sprintf("the runtime does not take %q for %s", s.value, name)
+		refused = fmt.Sprintf("the runtime does not take %q for %s", secrets.Of(name, s.value), name)
 	case how.late && name == "opcache.enable" && s.unknown == nil && yes(s.value):
 		if yes(l.value) && l.unknown == nil {
 			return
@@ -332,7 +333,7 @@ func (t Told) said() said {
 }
 
 func (t Told) text() string {
-	return strings.TrimSpace(t.Kind + " " + strings.TrimSpace(t.Name+" "+strings.ReplaceAll(t.Value, "\n", " ")))
+	return strings.TrimSpace(t.Kind + " " + strings.TrimSpace(t.Name+" "+secrets.Of(t.Name, strings.ReplaceAll(t.Value, "\n", " "))))
 }
 
 // pooled says what the pool says, and then what the web server hands over with a request, which stays in the worker.
