@@ -136,6 +136,7 @@ var opens = map[string]string{
 	"history/history.go":             "the state folder",
 	"private/private.go":             "what nobody else is to see, in the folder for temporary files",
 	"pace/run.go":                    "the state folder",
+	"fix/moved.go":                   "the state folder, and where a site file lies",
 	"fix/journal.go":                 "the state folder",
 	"directives/directives.go":       "the server's own configuration",
 	"source/server/server.go":        "the packages of this machine",

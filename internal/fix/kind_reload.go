@@ -113,7 +113,7 @@ func saidBy(args []string, says string) string {
 			says = strings.ReplaceAll(says, args[i], secrets.Hidden)
 		}
 	}
-	return prefixed(": ", secrets.Mask(says))
+	return prefixed(": ", secrets.Shown(says))
 }
 
 func applyReload(ctx context.Context, e *Env, c Change) Outcome {

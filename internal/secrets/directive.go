@@ -264,7 +264,7 @@ func Without(text string, configurations ...string) string {
 			}
 		}
 	}
-	return Mask(text)
+	return Shown(text)
 }
 
 // Command is the words of a command as they may be shown: the program, its switches, and words that are names of programs, services and
