@@ -2,6 +2,7 @@ package amend
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -15,17 +16,18 @@ func (w World) othersTold(overlay server.Overlay) []string {
 	if w.Own == nil {
 		return nil
 	}
+	foreign := func(h host) bool { return len(h.names) > 0 && !slices.ContainsFunc(h.names, w.Own) }
 	was, _ := w.Open(nil)
-	is, _ := w.Open(overlay)
-	if was == nil || is == nil || len(was.Servers) != len(is.Servers) {
+	if !slices.ContainsFunc(was.Servers, func(one *server.Server) bool { return slices.ContainsFunc(hostsOf(one), foreign) }) {
 		return nil
 	}
+	is, _ := w.Open(overlay)
 	var others []string
 	for i, one := range was.Servers {
-		before, after := hostsOf(one), hostsOf(is.Servers[i])
-		for place, host := range before {
-			if now, there := after[place]; (!there || now.told != host.told) && len(host.names) > 0 && !slices.ContainsFunc(host.names, w.Own) {
-				others = append(others, fmt.Sprintf("%s (%s)", host.names[0], host.at))
+		after := hostsOf(is.Servers[i])
+		for place, h := range hostsOf(one) {
+			if foreign(h) && (place >= len(after) || after[place].told() != h.told()) {
+				others = append(others, fmt.Sprintf("%s (%s)", h.names[0], h.at))
 			}
 		}
 	}
@@ -33,48 +35,67 @@ func (w World) othersTold(overlay server.Overlay) []string {
 	return slices.Compact(others)
 }
 
-// A host is one that a configuration has, and what it is told, as text.
+// A host is one that a configuration has: what stands in it, and what stands outside of all and counts for it.
 type host struct {
 	names    []string
-	at, told string
+	at       string
+	own, all []*directives.Node
 }
 
-// hostsOf are the hosts of a server, by their place among one another.
-func hostsOf(one *server.Server) map[int]host {
-	hosts := map[int]host{}
-	var forAll strings.Builder
-	is := func(n *directives.Node) bool {
-		return one.Kind == server.Nginx && n.Is("server") || one.Kind == server.Apache && n.Is("VirtualHost")
-	}
+// hostsOf are the hosts of a server, in their order.
+func hostsOf(one *server.Server) (hosts []host) {
+	var all []*directives.Node
 	var inner func(nodes []*directives.Node)
 	inner = func(nodes []*directives.Node) {
 		for _, n := range nodes {
 			switch {
-			case is(n):
-				h := host{at: n.Place()}
+			case one.Kind == server.Nginx && n.Is("server"), one.Kind == server.Apache && n.Is("VirtualHost"):
+				h := host{at: n.Place(), own: n.Body}
 				for _, d := range n.Body {
 					if d.Is("server_name", "ServerName", "ServerAlias") {
 						h.names = append(h.names, d.Args...)
 					}
 				}
 				h.names = slices.DeleteFunc(h.names, func(name string) bool { return name == "" || name == "_" })
-				var own strings.Builder
-				written(&own, n.Body)
-				h.told = own.String()
-				hosts[len(hosts)] = h
+				hosts = append(hosts, h)
 			case one.Kind == server.Nginx && n.Is("http"):
 				inner(n.Body)
 			default:
-				written(&forAll, []*directives.Node{n})
+				all = append(all, n)
 			}
 		}
 	}
 	inner(one.Tree.Root)
-	for i, h := range hosts {
-		h.told += "\x00" + forAll.String()
-		hosts[i] = h
+	for i := range hosts {
+		hosts[i].all = all
 	}
 	return hosts
+}
+
+// told is what a host is told, as text.
+func (h host) told() string {
+	var folders []string // that it serves
+	for _, n := range slices.Concat(h.all, h.own) {
+		if n.Is("DocumentRoot") {
+			folders = append(folders, n.Arg(0))
+		}
+		if n.Is("Alias", "ScriptAlias") {
+			folders = append(folders, n.Arg(1))
+		}
+	}
+	var b strings.Builder
+	written(&b, h.own)
+	for _, n := range h.all {
+		if !n.Is("Directory") || strings.ContainsAny(n.Arg(0), "*?[~") || slices.ContainsFunc(folders, func(folder string) bool { return within(folder, n.Arg(0)) || within(n.Arg(0), folder) }) {
+			written(&b, []*directives.Node{n})
+		}
+	}
+	return b.String()
+}
+
+// within tells whether a folder lies in another, or is it.
+func within(folder, in string) bool {
+	return strings.HasPrefix(filepath.Clean(folder)+"/", strings.TrimSuffix(filepath.Clean(in), "/")+"/")
 }
 
 // written are directives as text, wherever they stand.

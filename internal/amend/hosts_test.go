@@ -24,11 +24,13 @@ func TestOtherSitesAreToldItToo(t *testing.T) {
 		kind, text, include string
 		others              string // part of what is named; "" for nothing
 	}{
-		"shared":             {"nginx", "events {}\nhttp {\n  server {\n" + host + "    include part.conf;\n  }\n" + strings.Replace(other, "OTHERS", "    include part.conf;", 1), shared, "www.other.example ("},
-		"its own":            {"nginx", "events {}\nhttp {\n  server {\n" + host + "    include part.conf;\n  }\n" + strings.Replace(other, "OTHERS", "", 1), shared, ""},
-		"for all":            {"nginx", "events {}\nhttp {\n  include part.conf;\n  server {\n" + host + "  }\n" + strings.Replace(other, "OTHERS", "", 1), "autoindex on;\n", "www.other.example ("},
-		"shared, at Apache":  {"apache", strings.NewReplacer("HEAD", "", "OWN", "Include part.conf", "OTHERS", "Include part.conf").Replace(apache), folder, "www.other.example ("},
-		"for all, at Apache": {"apache", strings.NewReplacer("HEAD", "Include part.conf", "OWN", "", "OTHERS", "").Replace(apache), folder, "www.other.example ("},
+		"shared":                         {"nginx", "events {}\nhttp {\n  server {\n" + host + "    include part.conf;\n  }\n" + strings.Replace(other, "OTHERS", "    include part.conf;", 1), shared, "www.other.example ("},
+		"its own":                        {"nginx", "events {}\nhttp {\n  server {\n" + host + "    include part.conf;\n  }\n" + strings.Replace(other, "OTHERS", "", 1), shared, ""},
+		"for all":                        {"nginx", "events {}\nhttp {\n  include part.conf;\n  server {\n" + host + "  }\n" + strings.Replace(other, "OTHERS", "", 1), "autoindex on;\n", "www.other.example ("},
+		"shared, at Apache":              {"apache", strings.NewReplacer("HEAD", "", "OWN", "Include part.conf", "OTHERS", "Include part.conf").Replace(apache), folder, "www.other.example ("},
+		"for all, at Apache":             {"apache", strings.NewReplacer("HEAD", "Include part.conf", "OWN", "", "OTHERS", "").Replace(apache), folder, "www.other.example ("},
+		"a folder of its own, at Apache": {"apache", strings.Replace(strings.NewReplacer("HEAD", "Include part.conf", "OWN", "", "OTHERS", "").Replace(apache), "ServerName www.other.example\nDocumentRoot DIR/www\n", "ServerName www.other.example\nDocumentRoot DIR/other\n", 1), folder, ""},
+		"a folder above both, at Apache": {"apache", strings.Replace(strings.NewReplacer("HEAD", "Include part.conf", "OWN", "", "OTHERS", "").Replace(apache), "ServerName www.other.example\nDocumentRoot DIR/www\n", "ServerName www.other.example\nDocumentRoot DIR/other\n", 1), "<Directory DIR>\nRequire all granted\nOptions +Indexes\n</Directory>\n", "www.other.example ("},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w, dir := worldOf(t, c.kind, c.text)

@@ -174,6 +174,5 @@ func (p *program) lastOf(ctx context.Context, name string) (compare.Look, error)
 	if err != nil {
 		return compare.Look{}, err
 	}
-	verdicts, err := verdictsOf(result)
-	return compare.Look{Called: s.Name, Snapshot: result.Snapshot, Verdicts: verdicts}, err
+	return lookOf(s.Name, result)
 }

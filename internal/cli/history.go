@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"strings"
 	"time"
 
@@ -200,6 +201,23 @@ func (p *program) historyExportCommand() *cobra.Command {
 	})), "json")
 }
 
+// forgetAside throws away what lies aside of caches of a site that were emptied longer ago than that.
+func (p *program) forgetAside(ctx context.Context, s *site.Site, age time.Duration) (int, error) {
+	state, err := p.stateFolder(s)
+	if err != nil {
+		return 0, err
+	}
+	if changes, err := fix.ReadJournal(state); len(changes) == 0 || s.Sources.Settings == nil {
+		return 0, err
+	}
+	env, closeJournal, err := p.changing(ctx, s, nil, p.options())
+	if err != nil {
+		return 0, err
+	}
+	defer closeJournal()
+	return env.ForgetAside(age), nil
+}
+
 func (p *program) historyPruneCommand() *cobra.Command {
 	var keep int
 	var age string
@@ -245,15 +263,10 @@ aside in the site's root (.weltaxis-aside) for undo, goes when it is older than 
 				}
 			}
 			said := report.Count(gone, "audit was", "audits were") + " thrown away."
-			if s.Sources.Settings != nil {
-				env, closeJournal, err := p.changing(c.Context(), s, nil, p.options())
-				if err != nil {
-					return err
-				}
-				defer closeJournal()
-				if n := env.ForgetAside(min(fix.Keep, cmp.Or(retention.Age, fix.Keep))); n > 0 {
-					said += " " + report.Count(n, "cache that had been moved aside is", "caches that had been moved aside are") + " gone; undo does not bring them back any more."
-				}
+			if n, err := p.forgetAside(c.Context(), s, min(fix.Keep, cmp.Or(retention.Age, fix.Keep))); err != nil {
+				slog.Warn("what lies aside of caches that were emptied could not be thrown away", "error", err)
+			} else if n > 0 {
+				said += " " + report.Count(n, "cache that had been moved aside is", "caches that had been moved aside are") + " gone; undo does not bring them back any more."
 			}
 			return p.toStdout(func(w io.Writer) error { _, err := fmt.Fprintln(w, said); return err })
 		},

@@ -39,7 +39,7 @@ var (
 		"store":           {"private", "facts", "dialect", "format", "identity", "orders", "query", "tree"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
-		"source/live":     {"caching", "facts", "pace", "policy", "progress", "width"},
+		"source/live":     {"caching", "facts", "pace", "policy", "progress", "secrets", "width"},
 		"directives":      {"secrets", "orders", "tree"},
 
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},

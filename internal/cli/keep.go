@@ -20,6 +20,7 @@ import (
 	"weltaxis/internal/orders"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
+	"weltaxis/internal/secrets"
 	"weltaxis/internal/site"
 )
 
@@ -247,11 +248,11 @@ func (p *program) newSince(name string, result *audit.Result) (*history.News, er
 			return nil, err
 		}
 	}
-	verdicts, err := verdictsOf(result)
+	now, err := lookOf("", result)
 	if err != nil {
 		return nil, err
 	}
-	c := compare.Of(look, compare.Look{Snapshot: result.Snapshot, Verdicts: verdicts})
+	c := compare.Of(look, now)
 	if c.Another {
 		return nil, fmt.Errorf("--new: %s is of another site, %q", name, c.Before.Site)
 	}
@@ -264,13 +265,23 @@ func (p *program) newSince(name string, result *audit.Result) (*history.News, er
 	return news, nil
 }
 
+// lookOf is an audit that was just made as something to compare with one that was kept: as that it is without secrets.
+func lookOf(called string, result *audit.Result) (compare.Look, error) {
+	snapshot, _, err := history.Shown(result.Snapshot)
+	if err != nil {
+		return compare.Look{}, err
+	}
+	verdicts, err := verdictsOf(result)
+	return compare.Look{Called: called, Snapshot: snapshot, Verdicts: verdicts}, err
+}
+
 // verdictsOf is a result as it is compared.
 func verdictsOf(result *audit.Result) (*compare.Verdicts, error) {
 	written, err := json.Marshal(report.New(result))
 	if err != nil {
 		return nil, err
 	}
-	return compare.ReadResult(written)
+	return compare.ReadResult([]byte(secrets.Shown(string(written))))
 }
 
 // lookFile reads a snapshot, or a result, from a file.

@@ -109,7 +109,7 @@ func shownCommand(args []string) string {
 // saidBy is what a command said, without the words that it was given.
 func saidBy(args []string, says string) string {
 	for i, shown := range secrets.Command(args) {
-		if shown != args[i] {
+		if shown != args[i] && len(args[i]) >= 4 {
 			says = strings.ReplaceAll(says, args[i], secrets.Hidden)
 		}
 	}

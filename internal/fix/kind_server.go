@@ -197,8 +197,9 @@ func (c *Change) take(am *amend.Amendment) {
 	for _, f := range am.Files {
 		edit := store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After}
 		if shut := c.shut(); shut != nil && f.Path == shut.File {
-			edit.Group = shut.Group
-			c.Besides = append(c.Besides, "the list of names and passwords may be read by "+whoReads(shut.Group))
+			if edit.Group = shut.Group; f.Before == nil { // one that is there keeps its mode
+				c.Besides = append(c.Besides, "the list of names and passwords may be read by "+whoReads(shut.Group))
+			}
 		}
 		c.Edits = append(c.Edits, edit)
 	}

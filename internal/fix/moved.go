@@ -3,6 +3,7 @@ package fix
 import (
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -70,10 +71,11 @@ func stateOf(home, own, sitePath string) (folder, was string) {
 		return own, ""
 	}
 	prefix := own[:strings.LastIndexByte(own, '-')+1]
-	siblings, _ := filepath.Glob(filepath.Join(home, "*"))
-	for _, dir := range siblings {
-		name := filepath.Base(dir)
-		if !strings.HasPrefix(name, prefix) || len(name) != len(own) {
+	siblings, _ := os.ReadDir(home)
+	for _, sibling := range siblings {
+		name := sibling.Name()
+		dir := filepath.Join(home, name)
+		if !strings.HasPrefix(name, prefix) || len(name) != len(own) || orders.Own().Within(dir) != nil { // what is in it gives orders
 			continue
 		}
 		place, err := readPlace(dir)
@@ -123,5 +125,8 @@ func keepPlace(dir, sitePath string) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, placeFile), data, 0o600)
+	return orders.Own().Write(filepath.Join(dir, placeFile), func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
 }

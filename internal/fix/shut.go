@@ -102,9 +102,11 @@ func readers(one *server.Server) uint32 {
 	if !known || identity.Caller() != 0 {
 		return 0
 	}
-	gid, named := identity.Accounts().GroupNamed(group)
-	if !named {
-		gid = account.GID
+	gid := account.GID
+	if group != "" {
+		if gid, known = identity.Accounts().GroupNamed(group); !known {
+			return 0
+		}
 	}
 	in, known := identity.Accounts().In(gid)
 	for _, other := range in {

@@ -4,7 +4,6 @@ package private
 
 import (
 	"errors"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -75,7 +74,7 @@ func (f *Folder) remove() {
 	}
 }
 
-// sweep removes folders of this kind that nobody uses any more. Only those of whoever runs this are touched, which nobody else can have put there.
+// sweep removes folders of this kind that nobody uses any more.
 func sweep(within string) {
 	root, err := os.OpenRoot(within)
 	if err != nil {
@@ -89,32 +88,39 @@ func sweep(within string) {
 	entries, _ := folder.ReadDir(most)
 	_ = folder.Close()
 	for _, e := range entries {
-		if !e.IsDir() || !strings.HasPrefix(e.Name(), begins) {
-			continue
+		if e.IsDir() && strings.HasPrefix(e.Name(), begins) {
+			left(root, e.Name())
 		}
-		if info, err := root.Lstat(e.Name()); err != nil || !info.IsDir() || info.Mode().Perm()&0o022 != 0 || !orders.Mine(info) {
-			continue
-		}
-		left(root, e.Name())
 	}
 }
 
-// left removes a folder whose lock nobody holds.
+// left removes a folder that is whose this program was started by, and whose lock nobody holds. It is held against that once it is open, and emptied as it is
+// open: whoever puts another in its place gains nothing.
 func left(root *os.Root, name string) {
 	inside, err := root.OpenRoot(name)
 	if err != nil {
 		return
 	}
 	defer inside.Close()
-	file, err := inside.OpenFile(held, os.O_RDWR, 0)
-	if errors.Is(err, fs.ErrNotExist) {
-		return // it is just being made
+	if is, err := inside.Stat("."); err != nil || is.Mode().Perm()&0o022 != 0 || !orders.Mine(is) {
+		return
 	}
+	file, err := inside.OpenFile(held, os.O_RDWR, 0) // none yet where it is just being made
 	if err != nil {
 		return
 	}
 	defer file.Close()
-	if lock.Try(file) == nil {
-		_ = root.RemoveAll(name)
+	if lock.Try(file) != nil {
+		return
 	}
+	folder, err := inside.Open(".")
+	if err != nil {
+		return
+	}
+	entries, _ := folder.ReadDir(-1)
+	_ = folder.Close()
+	for _, e := range entries {
+		_ = inside.RemoveAll(e.Name())
+	}
+	_ = root.Remove(name)
 }

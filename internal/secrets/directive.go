@@ -16,11 +16,8 @@ var (
 	// own are directives whose own words are secret; a path among them is none.
 	own     = setOf("secure_link_md5 secure_link_secret sessioncryptopassphrase authldapbindpassword dbdparams mdexternalaccountbinding authdigestrealmseed secret_key")
 	ownLast = regexp.MustCompile(`(?i)^[a-z][a-z0-9_.]*?(?:password|passwd|passphrase|secret|secret_?key|api_?key|private_?key|token|credentials?|hmac_?key)$`)
-	// notOwn sound like one.
-	notOwn = setOf("server_tokens servertokens serversignature")
 	// rewriting gives addresses, in which a part may be a key.
 	rewriting = setOf("rewrite rewriterule rewritecond location locationmatch return redirect redirectmatch redirectpermanent redirecttemp alias aliasmatch try_files proxy_pass proxypass proxypassmatch fallbackresource errordocument error_page if if_modified_since")
-	// conditions compare something with something.
 	// patterns hold a variable or a header against a pattern; expressions hold names and what they are compared with.
 	patterns    = setOf("rewritecond setenvif setenvifnocase")
 	expressions = setOf("if elseif require setenvifexpr")
@@ -40,34 +37,25 @@ func Directive(name string, args []string) []string {
 	}
 	shown := slices.Clone(args)
 	lower := strings.ToLower(strings.TrimLeft(name, "<"))
-	hidden := make([]bool, len(args))
-	hide := func(i int) {
-		if i < len(shown) && !hidden[i] {
-			shown[i], hidden[i] = hiddenWord(shown[i]), true
-		}
-	}
-	switch {
-	case notOwn[lower]:
-	case own[lower], ownLast.MatchString(lower) && !strings.HasPrefix(args[0], "=") && !strings.HasPrefix(args[0], ":"):
+	if own[lower] || ownLast.MatchString(lower) && !strings.HasPrefix(args[0], "=") && !strings.HasPrefix(args[0], ":") {
 		for i, arg := range args {
 			if !strings.HasPrefix(arg, "/") && !strings.HasPrefix(arg, "file:") && !strings.HasPrefix(arg, "exec:") && arg != "builtin" {
-				hide(i)
+				shown[i] = hiddenWord(arg)
 			}
 		}
 	}
-	if pairs[lower] {
-		for i := 0; i+1 < len(args); i++ {
-			if i > 1 || !Key(strings.Trim(args[i], `$"'`)) {
-				continue
+	if i := slices.IndexFunc(args[:min(len(args), 3)], func(arg string) bool { return Key(plainName(arg)) }); pairs[lower] && i >= 0 && i+1 < len(args) {
+		switch {
+		case i > 0 && strings.HasPrefix(strings.ToLower(args[i-1]), "edit"): // held against a pattern, and then what takes its place
+			if i+2 < len(args) && isCookie(args[i]) {
+				shown[i+2] = cookieValues(args[i+2])
+			} else if i+2 < len(args) {
+				shown[i+2] = hiddenWord(args[i+2])
 			}
-			if isCookie(args[i]) && strings.Contains(args[i+1], "=") {
-				if with := cookieValues(args[i+1]); with != args[i+1] {
-					shown[i+1], hidden[i+1] = with, true
-				}
-				break
-			}
-			hide(i + 1)
-			break
+		case isCookie(args[i]) && strings.Contains(args[i+1], "="):
+			shown[i+1] = cookieValues(args[i+1])
+		default:
+			shown[i+1] = hiddenWord(args[i+1])
 		}
 	}
 	switch {
@@ -85,12 +73,9 @@ func Directive(name string, args []string) []string {
 			})
 		}
 	}
-	for i := range args {
-		hidden[i] = hidden[i] || shown[i] != args[i]
-	}
 	for i, arg := range shown {
-		if hidden[i] {
-			continue
+		if arg != args[i] {
+			continue // there is nothing else in it
 		}
 		arg = Shown(arg)
 		if at := strings.IndexByte(arg, ':'); at > 0 && strings.Trim(arg[:at], "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_") == "" && Key(arg[:at]) && !harmless(strings.TrimSpace(arg[at+1:])) && !strings.HasPrefix(arg[at+1:], "//") {
@@ -109,6 +94,15 @@ func Directive(name string, args []string) []string {
 
 func blankOf(text string) string { return text[:len(text)-len(strings.TrimLeft(text, " "))] }
 
+// plainName is a word that may be the name of a parameter, a header or a variable; "" for one that may not.
+func plainName(word string) string {
+	word = strings.Trim(word, `$"'`)
+	if strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_.[]") != "" {
+		return ""
+	}
+	return word
+}
+
 func isCookie(name string) bool {
 	return strings.HasSuffix(strings.ToLower(strings.Trim(name, `$"'`)), "cookie")
 }
@@ -116,7 +110,7 @@ func isCookie(name string) bool {
 // hiddenWord is a word whose literal parts are hidden, and whose variables are not; itself where it is harmless.
 func hiddenWord(word string) string {
 	bare := strings.Trim(word, `"'`)
-	if harmless(bare) || harmless(strings.TrimSpace(variables.ReplaceAllString(bare, ""))) {
+	if harmless(bare) || harmless(strings.TrimSpace(variables.ReplaceAllString(bare, ""))) || patternOnly.MatchString(bare) {
 		return word
 	}
 	var b strings.Builder
@@ -167,6 +161,12 @@ func against(term, value string) string {
 	return value
 }
 
+// pattern is how an expression begins that tells what a value looks like.
+var pattern = regexp.MustCompile(`^(?:\((?:\?|\.|\[|\\)|\[[^\]"']*\][+*{?]|\.[*+]|\\[wSsd])`)
+
+// patternOnly is an expression that says nothing of what it is to hold.
+var patternOnly = regexp.MustCompile(`^[\^(]*(?:\.\*|\.\+|\[[^\]]*\][+*]|\\[wSsd][+*])[)$]*$`)
+
 var allCookies = regexp.MustCompile(`(?i)\$http_cookie\b|HTTP_COOKIE|HTTP:\s*Cookie|\(\s*['"]Cookie['"]|^Cookie$`)
 
 // secretTerm tells whether what is compared goes by the name of something secret: $http_x_token, %{HTTP:X-Token}, req('X-Token').
@@ -207,7 +207,7 @@ func inPath(text string) string {
 	pieces := strings.Split(text, "/")
 	for i, piece := range pieces {
 		bare := strings.Trim(piece, `^$()?*+\"'`)
-		if i > 0 && bare != "" && i-1 >= 0 && Key(strings.Trim(pieces[i-1], `^$()?\"'`)) && !strings.ContainsAny(bare, `$.(`) && mixed(bare) {
+		if i > 0 && bare != "" && Key(strings.Trim(pieces[i-1], `^$()?\"'`)) && !strings.ContainsAny(bare, `$.(`) && mixed(bare) {
 			pieces[i] = strings.Replace(piece, bare, Hidden, 1)
 			continue
 		}
@@ -254,11 +254,7 @@ func Of(name, value string) string {
 // Without is a text without the secrets that configurations hold by their places, as a server may quote them that was handed those.
 func Without(text string, configurations ...string) string {
 	for _, configuration := range configurations {
-		s := &reader{text: configuration}
-		for s.at < len(configuration) {
-			s.statement()
-		}
-		for _, c := range s.cuts {
+		for _, c := range cutsOf(configuration) {
 			if word := strings.Trim(configuration[c.start:c.end], `"'`); len(word) >= 4 {
 				text = strings.ReplaceAll(text, word, Hidden)
 			}
@@ -287,12 +283,12 @@ func Command(words []string) []string {
 		default:
 			shown[i] = word
 		}
-		secret = strings.HasPrefix(word, "-") && !assigns && (Key(word) || word == "-u" || word == "-p" || word == "-H")
+		secret = strings.HasPrefix(word, "-") && !assigns && (Key(word) || word == "-p" && i+1 < len(words) && !isPort(words[i+1]))
 	}
 	return shown
 }
 
 var (
-	plainWord   = regexp.MustCompile(`^(?:--?[A-Za-z][A-Za-z-]{0,20}|/[A-Za-z0-9._/-]{1,80}|\.{0,2}/[A-Za-z0-9._/-]{1,80}|[a-z][a-z-]{0,20}(?:[0-9]{1,2}(?:\.[0-9]{1,2})?(?:-[a-z]{1,12})?)?(?:@[a-z0-9-]{1,20})?(?:\.service)?|[0-9]{1,5})$`)
+	plainWord   = regexp.MustCompile(`^(?:--?[A-Za-z][A-Za-z-]{0,20}|/[A-Za-z0-9._/-]{1,80}|\.{0,2}/[A-Za-z0-9._/-]{1,80}|[a-z][a-z-]{0,20}(?:[0-9]{1,2}(?:\.[0-9]{1,2})?(?:-[a-z]{1,12})?)?(?:@[a-z0-9-]{1,20})?(?:\.service)?|(?:SIG)?(?:HUP|USR1|USR2|WINCH|TERM|QUIT)|[0-9]{1,5})$`)
 	plainSwitch = regexp.MustCompile(`^-{0,2}[A-Za-z][A-Za-z0-9_-]{0,40}$`)
 )

@@ -31,12 +31,12 @@ func setOf(words string) map[string]bool {
 	return set
 }
 
+// passing are directives of nginx and Apache that pass something on.
+var passing = regexp.MustCompile(`^(?:(?:fastcgi|uwsgi|scgi|proxy|grpc|memcached)_pass|ProxyPass)`)
+
 // Key tells whether something secret may go by a name: of a column, a row, a setting, a header, a parameter.
 func Key(name string) bool {
-	if len(name) > 200 {
-		return false
-	}
-	if !hints(name) {
+	if len(name) > 200 || !hints(name) || passing.MatchString(name) {
 		return false
 	}
 	words := parts.FindAllString(name, -1)

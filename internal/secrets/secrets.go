@@ -106,7 +106,7 @@ func maskLine(line string) (masked string, opens bool, until string) {
 			continue
 		}
 		sign := rest[at[4]:at[5]]
-		if sign = strings.TrimSpace(sign); sign == "," && !strings.ContainsRune("\"'", rune(rest[at[3]])) { // a list of names
+		if sign = strings.TrimSpace(sign); sign == "," && !strings.ContainsRune("\"'", rune(rest[at[3]])) || sign == "(" && rest[at[3]] == ' ' { // a list of names, and what is said in passing
 			rest = rest[at[1]:]
 			continue
 		}
@@ -117,7 +117,7 @@ func maskLine(line string) (masked string, opens bool, until string) {
 			until = heredoc.FindStringSubmatch(strings.TrimSpace(rest))[1]
 		case opensBlock.MatchString(strings.TrimSpace(rest)) && sign != "(" && (sign != "," || strings.TrimSpace(rest) == ""):
 			opens = true
-		case harmless(value):
+		case harmless(value), pattern.MatchString(value):
 			continue
 		case length > 0:
 			b.WriteString(strings.Replace(rest[:length], value, Hidden, 1))

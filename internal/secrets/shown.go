@@ -8,17 +8,18 @@ import (
 )
 
 var (
-	bearer = regexp.MustCompile(`(?i)\b(bearer|basic|digest|negotiate|apikey)(\s+|%20|\+)([A-Za-z0-9+/=._~-]{6,})`)
+	bearer = regexp.MustCompile(`(?i)\b(bearer|basic|negotiate|apikey)(\s+|%20|\+)([A-Za-z0-9+/=._~-]{6,})`)
 	// cookies are the line of a header, or the words of a directive that sets it.
-	cookies = regexp.MustCompile(`(?i)\b((?:set-)?cookie)(\\?["']?\s*:\s*\\?["']?|\\?["']?\s+\\?["'])((?:[^\s=;,"'<>\\]+(?:=(?:\\?"[^"\\\n]*\\?"|[^;\s"'\\]*))?(?:;\s*|\s|))*)`)
+	cookies = regexp.MustCompile(`(?i)\b((?:set-)?cookie)((?:\\?["'])?\s*:\s*(?:\\?["'])?|(?:\\?["'])?\s+\\?["'])((?:[^\s=;,"'<>\\]+(?:=(?:\\?"[^"\\\n]*\\?"|[^;\s"'\\]*))?(?:;\s*|\s|))*)`)
 	cookie  = regexp.MustCompile(`([^\s=;,"']+)=(\\?"?)([^;\s"'\\]+)`)
 	// attributes are those of a cookie (RFC 6265bis §5.6), which are no part of what it holds.
 	attributes = setOf("path domain expires max-age samesite version priority comment")
-	pemBlock   = regexp.MustCompile(`(?s)(-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----).*?(-----END|$)`)
+	// privateKey is one in its own form (RFC 7468 §2), with the lines that say how it is locked (RFC 1421 §4.6), also as a text in JSON; it may end early.
+	privateKey = regexp.MustCompile(`(-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----)((?:[A-Za-z0-9+/=:,\s]|-[A-Za-z0-9]|\\[nrt])+)`)
 	webToken   = regexp.MustCompile(`\beyJ[A-Za-z0-9_-]{6,}\.[A-Za-z0-9_-]{4,}\.[A-Za-z0-9_-]*`) // RFC 7519 §3: three parts, the first begins with {"
 	crypted    = regexp.MustCompile(`(?:\{(?:SHA|SSHA|SSHA256|SSHA512|CRYPT)\})[A-Za-z0-9./+=-]{8,}|\$(?:2[abxy]?|1|5|6|7|y|gy|apr1|argon2(?:id|i|d)|scrypt|pbkdf2[a-z0-9-]*)\$[A-Za-z0-9./,=+-]{1,40}\$[A-Za-z0-9./$,=+-]{4,}`)
-	inWords    = regexp.MustCompile(`\b((?:fastcgi|uwsgi|scgi)_param|(?:proxy|grpc)_set_header|add_header|add_trailer|SetEnv|(?:Request)?Header\s+(?:always\s+|onsuccess\s+)?(?:set|add|append|merge|setifempty)|set|Define|php_(?:admin_)?value|X?SETENV)(\s+\\?["']?\$?)([A-Za-z][A-Za-z0-9_.-]*)(\\?["']?\s+)(\\?"[^"\\]*|'[^']*|[^\s;"'<>\\]+)`)
-	header     = regexp.MustCompile(`(?i)\b((?:proxy-)?authorization|x-[a-z0-9-]*(?:token|secret|key|auth|password|signature)|[a-z0-9-]*api-?key)(\\?["']?\s*:\s*\\?["']?)((?:(?:bearer|basic|digest|negotiate|token)\s+)?)([^\s"'\\<>]{4,})`)
+	inWords    = regexp.MustCompile(`\b((?:fastcgi|uwsgi|scgi)_param|(?:proxy|grpc)_set_header|add_header|add_trailer|SetEnv|(?:Request)?Header\s+(?:always\s+|onsuccess\s+)?(?:set|add|append|merge|setifempty)|set|Define|php_(?:admin_)?value|X?SETENV)(\s+(?:\\?["'])?\$?)([A-Za-z][A-Za-z0-9_.-]*)((?:\\?["'])?\s+)(\\?"[^"\\,:}\]\s][^"\\]*|'[^'"]*|[^\s;"'<>\\]+)`)
+	header     = regexp.MustCompile(`(?i)\b((?:proxy-)?authorization|x-[a-z0-9-]*(?:token|secret|key|auth|password|signature)|[a-z0-9-]*api-?key)((?:\\?["'])?\s*:\s*(?:\\?["'])?)((?:(?:bearer|basic|digest|negotiate|token)\s+)?)([^\s"'\\<>]{4,})`)
 )
 
 // Shown takes out of any text what has the shape of a secret, whatever it is part of: prose, a table, JSON, CSV, HTML. What is taken out is that of an
@@ -26,9 +27,14 @@ var (
 // web tokens (RFC 7519), stored passwords. What a plain word hides it cannot know; of configurations Mask knows more.
 func Shown(text string) string {
 	if strings.Contains(text, "-----BEGIN ") {
-		text = pemBlock.ReplaceAllStringFunc(text, func(block string) string {
-			m := pemBlock.FindStringSubmatch(block)
-			return m[1] + strings.Repeat("\n"+Hidden, strings.Count(block, "\n")) + m[2]
+		text = privateKey.ReplaceAllStringFunc(text, func(block string) string {
+			m := privateKey.FindStringSubmatch(block)
+			if strings.Trim(m[2], " \t\r\n+") == "" { // hidden already, in a diff perhaps
+				return block
+			}
+			body := strings.TrimSuffix(m[2], "\n")
+			lines := strings.Count(body, "\n")
+			return m[1] + strings.Repeat("\n"+Hidden, lines) + strings.Repeat(Hidden, 1-min(lines, 1)) + m[2][len(body):]
 		})
 	}
 	var b strings.Builder
@@ -91,13 +97,14 @@ func shownPiece(text string) string {
 	if containsAny(low, "auth", "token", "secret", "key", "password", "signature") {
 		text = header.ReplaceAllStringFunc(text, func(line string) string {
 			m := header.FindStringSubmatch(line)
-			if harmless(m[4]) || !mixed(m[4]) {
+			name, after, _ := strings.Cut(m[2], ":")
+			if harmless(m[4]) || !mixed(m[4]) || strings.Contains(name, `"`) && !strings.Contains(after, `"`) { // a number, a list or an object in JSON
 				return line
 			}
 			return m[1] + m[2] + m[3] + Hidden
 		})
 	}
-	if containsAny(low, "bearer", "basic", "digest", "negotiate", "apikey") {
+	if containsAny(low, "bearer", "basic", "negotiate", "apikey") {
 		text = bearer.ReplaceAllStringFunc(text, func(line string) string {
 			m := bearer.FindStringSubmatch(line)
 			if !mixed(m[3]) || strings.EqualFold(m[1], "basic") && !isBasic(m[3]) {
@@ -111,7 +118,7 @@ func shownPiece(text string) string {
 			m := inWords.FindStringSubmatch(line)
 			quote := m[5][:len(m[5])-len(strings.TrimLeft(m[5], `\"'`))]
 			value := strings.TrimLeft(m[5], `\"'`)
-			if !Key(m[3]) || harmless(value) {
+			if !Key(m[3]) || harmless(value) || quote == "" && !mixed(value) { // a sentence, in which cookies are set
 				return line
 			}
 			if strings.HasSuffix(strings.ToLower(m[3]), "cookie") && strings.Contains(value, "=") {
@@ -125,6 +132,7 @@ func shownPiece(text string) string {
 
 // innocent tells, at a glance and of most texts, that there is nothing in one for which it is worth while to look closer.
 func innocent(text string) bool {
+	addressed := strings.Contains(text, "://")
 	for i := 0; i < len(text); i++ {
 		switch text[i] {
 		case '=':
@@ -132,7 +140,7 @@ func innocent(text string) bool {
 				return false
 			}
 		case '@':
-			if strings.Contains(text, "://") {
+			if addressed {
 				return false
 			}
 		case '$':
@@ -163,7 +171,7 @@ func innocent(text string) bool {
 
 // headings end what is followed by a colon or a blank and a secret, by their last letters.
 var headings = func() (all [256][]string) {
-	for _, h := range strings.Fields(`authorization cookie token secret key auth password signature bearer basic digest negotiate
+	for _, h := range strings.Fields(`authorization cookie token secret key auth password signature bearer basic negotiate
 		_param set_header add_header add_trailer setenv set add append merge setifempty define value`) {
 		all[h[len(h)-1]] = append(all[h[len(h)-1]], h)
 	}
@@ -179,7 +187,7 @@ func containsAny(text string, words ...string) bool {
 func mixed(word string) bool {
 	var digits, capitals bool
 	for i, r := range word {
-		digits = digits || r >= '0' && r <= '9' || r == '=' || r == '+'
+		digits = digits || r >= '0' && r <= '9' || r == '='
 		capitals = capitals || i > 0 && r >= 'A' && r <= 'Z'
 	}
 	return digits || capitals
@@ -187,10 +195,10 @@ func mixed(word string) bool {
 
 // isBasic tells whether a text is what HTTP's Basic scheme sends (RFC 7617 §2), a name and a password.
 func isBasic(word string) bool {
-	word = strings.TrimRight(word, "=")
+	word = strings.TrimRight(word[:min(len(word), 256)], "=")
 	for word != "" && len(word) >= 4 {
 		if plain, err := base64.RawStdEncoding.DecodeString(word); err == nil {
-			return strings.Contains(string(plain), ":") || entropy(word) > 3
+			return strings.Contains(string(plain), ":")
 		}
 		word = word[:len(word)-1]
 	}
@@ -282,13 +290,13 @@ func assigned(text string) string {
 		if at < 0 {
 			break
 		}
-		start := at
-		for start > 0 && nameSign(text[start-1]) {
-			start--
+		from := at
+		for from > 0 && nameSign(text[from-1]) {
+			from--
 		}
-		name, before := text[start:at], byte(0)
-		if start > 0 {
-			before = text[start-1]
+		name, before := text[from:at], byte(0)
+		if from > 0 {
+			before = text[from-1]
 		}
 		at++
 		rest := text[at:]
@@ -300,13 +308,13 @@ func assigned(text string) string {
 		if !isKey && !Key(name) && !(inQuery && queryKeys[strings.ToLower(name)]) {
 			continue
 		}
-		value := rest[:valueEnd(rest)]
-		bare := strings.TrimLeft(value, `\"'`)
-		if bare == "" || harmless(bare) || isKey && (len(value) < 8 || !mixed(value)) {
+		start, end := valueOfSign(rest)
+		value := rest[start:end]
+		if value == "" || pattern.MatchString(value) || harmless(value) || isKey && (len(value) < 8 || !mixed(value)) {
 			continue
 		}
-		b.WriteString(value[:len(value)-len(bare)] + Hidden)
-		text = text[len(value):]
+		b.WriteString(rest[:start] + Hidden)
+		text = rest[end:]
 	}
 	b.WriteString(text)
 	return b.String()
@@ -316,22 +324,26 @@ func nameSign(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' || c == '.'
 }
 
-// valueEnd is where a value ends that begins at the start of a text, with the quote it begins with.
-func valueEnd(text string) int {
-	quoted := strings.TrimLeft(text, `\`)
-	if quoted != "" && (quoted[0] == '"' || quoted[0] == '\'') {
-		from := len(text) - len(quoted) + 1
-		if end := strings.IndexAny(text[from:], quoted[:1]+"\n"); end >= 0 {
-			end += from
-			for end > from && text[end-1] == '\\' {
-				end--
-			}
-			return end
+// valueOfSign is where a value begins and ends in the text behind an equals sign, within its quotes.
+func valueOfSign(text string) (start, end int) {
+	for start < len(text) && text[start] == '\\' { // before a quote, in JSON
+		start++
+	}
+	if start == len(text) || text[start] != '"' && text[start] != '\'' {
+		if end = strings.IndexAny(text, " \t\r\n\"'&<>\\#;)`|]}"); end < 0 {
+			end = len(text)
 		}
-		return len(text)
+		return 0, end
 	}
-	if end := strings.IndexAny(text, " \t\r\n\"'&<>\\#;)`|]}"); end >= 0 {
-		return end
+	quote, escaped := text[start], start
+	if start++; quote == '"' && escaped%2 == 0 && (escaped > 0 || start == len(text) || strings.IndexByte(",:}] \t\r\n", text[start]) >= 0) {
+		return 0, 0 // what ends is a text in JSON, with nothing behind the sign
 	}
-	return len(text)
+	end = strings.IndexAny(text[start:], string(quote)+"\"\n") // a text in JSON may end before the quote does
+	if end < 0 {
+		return start, len(text)
+	}
+	for end += start; end > start && text[end-1] == '\\'; end-- {
+	}
+	return start, end
 }

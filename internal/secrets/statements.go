@@ -6,16 +6,9 @@ import (
 
 // statements hides secrets of a configuration of nginx or Apache by their places. What is no such configuration stays as it is, but for what reads the same.
 func statements(text string) string {
-	s := &reader{text: text}
-	for s.at < len(text) {
-		s.statement()
-	}
-	if len(s.cuts) == 0 {
-		return text
-	}
 	var b strings.Builder
 	last := 0
-	for _, c := range s.cuts {
+	for _, c := range cutsOf(text) {
 		b.WriteString(text[last:c.start])
 		b.WriteString(c.by)
 		b.WriteString(strings.Repeat("\n"+Hidden, strings.Count(text[c.start:c.end], "\n")-strings.Count(c.by, "\n")))
@@ -23,6 +16,15 @@ func statements(text string) string {
 	}
 	b.WriteString(text[last:])
 	return b.String()
+}
+
+// cutsOf are what is to be hidden of a configuration, in the order in which it stands there.
+func cutsOf(text string) []cut {
+	s := &reader{text: text}
+	for s.at < len(text) {
+		s.statement()
+	}
+	return s.cuts
 }
 
 // A cut is a part of the text that another stands for.
@@ -239,6 +241,8 @@ func (s *reader) comment() {
 		bare := strings.Trim(text, `.,;:!?"'()`)
 		lower := strings.ToLower(bare)
 		switch {
+		case bare == "pass": // on
+			secret, only = false, false
 		case Key(bare) && !strings.ContainsAny(bare, "=/"):
 			secret, only = true, strings.HasSuffix(text, ":")
 		case filler[lower] || lower == "":

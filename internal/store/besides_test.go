@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -24,6 +25,7 @@ var besidesCases = []struct {
 	says, wrong string
 	other       bool
 	back        string // why it is not taken back
+	key         string // of the row; title when it is ""
 }{
 	{name: "nothing else"},
 	{name: "a trigger that changes another row", make: []string{
@@ -51,6 +53,13 @@ var besidesCases = []struct {
 	{name: "a trigger of another event", make: []string{
 		"sqlite:CREATE TRIGGER other AFTER DELETE ON o BEGIN DELETE FROM log; END", "mysql:CREATE TRIGGER other AFTER DELETE ON o FOR EACH ROW DELETE FROM log",
 		"postgresql:CREATE FUNCTION other() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DELETE FROM log; RETURN NULL; END $$", "postgresql:CREATE TRIGGER other AFTER DELETE ON o FOR EACH ROW EXECUTE FUNCTION other()"}},
+	{name: "a trigger on a new row", key: "new", make: []string{
+		"sqlite:CREATE TRIGGER begins AFTER INSERT ON o BEGIN INSERT INTO log VALUES (NEW.k); END", "mysql:CREATE TRIGGER begins AFTER INSERT ON o FOR EACH ROW INSERT INTO log VALUES (NEW.k)",
+		"postgresql:CREATE FUNCTION begins() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (NEW.k); RETURN NULL; END $$", "postgresql:CREATE TRIGGER begins AFTER INSERT ON o FOR EACH ROW EXECUTE FUNCTION begins()"},
+		says: "the trigger begins runs", wrong: "it would change 1 rows besides (the trigger begins runs)", other: true},
+	{name: "a new row", key: "new", make: []string{"sqlite:SELECT 1"}},
+	{name: "a trigger for each statement", only: "postgresql", make: []string{"postgresql:CREATE FUNCTION each() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DELETE FROM o WHERE k = 'robots'; RETURN NULL; END $$",
+		"postgresql:CREATE TRIGGER statement AFTER UPDATE ON o FOR EACH STATEMENT EXECUTE FUNCTION each()"}, says: "the trigger statement runs", wrong: "it would change 1 rows besides", other: true},
 	{name: "a trigger of another column", make: []string{
 		"sqlite:CREATE TRIGGER column_of AFTER UPDATE OF who ON o BEGIN DELETE FROM log; END", "mysql:SELECT 1",
 		"postgresql:CREATE FUNCTION cof() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DELETE FROM log; RETURN NULL; END $$", "postgresql:CREATE TRIGGER column_of AFTER UPDATE OF who ON o FOR EACH ROW EXECUTE FUNCTION cof()"}},
@@ -72,7 +81,7 @@ var besidesTables = []string{"CREATE TABLE o (k VARCHAR(100) PRIMARY KEY, v VARC
 
 func besidesDialect(t *testing.T) *dialect.Dialect {
 	t.Helper()
-	return load(t, "databases: {main: {sqlite: x.db}}\nstores: {o: {database: main, table: o, key: k, value: v}}\nsettings: {site.title: {from: o/title}}\n")
+	return load(t, "databases: {main: {sqlite: x.db}}\nstores: {o: {database: main, table: o, key: k, value: v}}\nsettings: {site.title: {from: o/title}, site.tagline: {from: o/new}}\n")
 }
 
 // TestWhatADatabaseDoesBesides is told before, and rolled back with the change where it was not; a change that does nothing besides is made, and taken
@@ -105,7 +114,7 @@ func TestWhatADatabaseDoesBesides(t *testing.T) {
 				before := held()
 				s := open()
 				defer s.Close()
-				planned, err := s.Plan(t.Context(), "o/title", fmt.Sprintf("New %d", i))
+				planned, err := s.Plan(t.Context(), "o/"+cmp.Or(c.key, "title"), fmt.Sprintf("New %d", i))
 				require.NoError(t, err)
 				edit, b, err := s.Besides(t.Context(), planned.(RowEdit))
 				require.NoError(t, err)

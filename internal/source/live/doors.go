@@ -16,6 +16,7 @@ import (
 
 	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/secrets"
 )
 
 // A Known is an address of a kind that was there at an earlier time, for when the site is closed and nothing leads to it.
@@ -24,7 +25,7 @@ type Known struct{ Kind, Address string }
 // KnownFrom are those that an earlier look met: an inner page, a style or script, a picture, a feed.
 func KnownFrom(s *facts.Snapshot) (known []Known) {
 	note := func(kind, address string) {
-		if address != "" && !slices.ContainsFunc(known, func(k Known) bool { return k.Kind == kind }) {
+		if address != "" && !strings.Contains(address, secrets.Hidden) && !slices.ContainsFunc(known, func(k Known) bool { return k.Kind == kind }) {
 			known = append(known, Known{kind, address})
 		}
 	}
