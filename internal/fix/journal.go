@@ -163,6 +163,12 @@ func openJournal(dir string, now func() time.Time) (*Journal, error) {
 		lock.Close()
 		return nil, ErrBusy
 	}
+	kept, _ := os.ReadDir(filepath.Join(dir, "undo"))
+	for _, entry := range kept {
+		if strings.HasSuffix(entry.Name(), unfinished) {
+			_ = os.Remove(filepath.Join(dir, "undo", entry.Name()))
+		}
+	}
 	j := &Journal{dir: dir, lock: lock, now: now, lines: map[int]LogLine{}, run: now().UTC().Format(runStamp)}
 	records, err := ReadJournal(dir)
 	if err != nil {
@@ -225,7 +231,7 @@ func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	r.Until = r.At.Add(Keep)
 	data, err := json.Marshal(b)
 	if err == nil {
-		err = identity.AsCaller(func() error { return j.keep(r.ID, data) })
+		err = identity.AsCaller(func() error { return j.keep(j.undoFile(r.ID), data) })
 	}
 	if err != nil {
 		return err
@@ -234,9 +240,28 @@ func (j *Journal) begin(r *LogLine, b before, at func(point string)) error {
 	return j.write(*r)
 }
 
+// unfinished ends the name of what a killed run has left half written.
+const unfinished = ".new"
+
+// keepAlso puts what undo needs of a change that is being made in the place of what was kept of it: whole, or not at all.
+func (j *Journal) keepAlso(id int, b before) error {
+	b.Format, b.Kind = JournalFormat, j.lines[id].Kind
+	data, err := json.Marshal(b)
+	if err != nil {
+		return err
+	}
+	name := j.undoFile(id)
+	return identity.AsCaller(func() error {
+		if err := j.keep(name+unfinished, data); err != nil {
+			return err
+		}
+		return os.Rename(name+unfinished, name)
+	})
+}
+
 // keep writes what undo needs of a change, down to the disk.
-func (j *Journal) keep(id int, data []byte) error {
-	file, err := os.OpenFile(j.undoFile(id), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+func (j *Journal) keep(name string, data []byte) error {
+	file, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}

@@ -163,7 +163,7 @@ func applyModes(_ context.Context, e *Env, c Change) Outcome {
 		return out
 	}
 	var left []string
-	out = e.journalled(out, c.logLine(), before{Modes: edits}, func() error {
+	out = e.journalled(out, c.logLine(), before{Modes: edits}, func(int) error {
 		for _, edit := range edits {
 			if err := edit.change(in, edit.From, edit.To); err != nil {
 				left = append(left, fmt.Sprintf("%s: %s", edit.Path, facts.InWords(err)))

@@ -155,7 +155,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	record := c.logLine()
 	record.From, record.To = "kept pages", "none"
 	if c.Origin.URL != "" {
-		return e.journalled(out, record, before{Call: c.Origin.URL}, func() error { return e.call(ctx, c.Origin.URL) })
+		return e.journalled(out, record, before{Call: c.Origin.URL}, func(int) error { return e.call(ctx, c.Origin.URL) })
 	}
 	site, err := store.Open(ctx, e.Dialect, e.Stores)
 	if err != nil {
@@ -172,7 +172,7 @@ func applyPurge(ctx context.Context, e *Env, c Change) Outcome {
 	}
 	defer root.Close()
 	aside, notKept := e.aside(root, path.Clean(c.Name), size)
-	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func() error {
+	out = e.journalled(out, record, before{Folder: path.Clean(c.Name), Aside: aside}, func(int) error {
 		err := moveAside(root, path.Clean(c.Name), aside, e.at)
 		if err != nil && aside != "" {
 			err = errors.Join(err, bringBack(root, path.Clean(c.Name), aside, e.at))

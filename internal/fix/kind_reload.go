@@ -122,7 +122,7 @@ func applyReload(ctx context.Context, e *Env, c Change) Outcome {
 		return out.failed(errors.New("no program is started from here"))
 	}
 	record := c.logLine()
-	out = e.journalled(out, record, before{Call: c.args[0], Reads: c.reads}, func() error {
+	out = e.journalled(out, record, before{Call: c.args[0], Reads: c.reads}, func(int) error {
 		if says, err := e.Run(ctx, c.args); err != nil {
 			return fmt.Errorf("%s: %w%s", shownCommand(c.args), err, saidBy(c.args, says))
 		}

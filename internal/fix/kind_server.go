@@ -303,7 +303,7 @@ func applyAmend(ctx context.Context, e *Env, c Change) Outcome {
 	}
 	record := c.logLine()
 	record.Place = fresh.Edits[0].At()
-	out = e.journalled(out, record, before{Edits: fresh.Edits}, func() error {
+	out = e.journalled(out, record, before{Edits: fresh.Edits}, func(int) error {
 		for i, edit := range fresh.Edits {
 			if err := put(edit.(store.FileEdit), e.at); err != nil {
 				for _, made := range slices.Backward(fresh.Edits[:i]) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -95,7 +96,7 @@ func (c *Change) attended(ctx context.Context, site *store.Installation) error {
 		case b.Stays != "":
 			c.Risk, c.Because, c.RunAs = facts.Disruptive, b.Stays, "not from here, since it could not be taken back; --script writes what to run"
 		case b.Other:
-			c.Risk, c.Because = facts.Disruptive, strings.Join(b.Says, ", ")+"; what that changes besides is taken back at once, and the change with it"
+			c.Risk, c.Because = facts.Disruptive, strings.Join(b.Says, ", ")+"; what that changes besides is kept before it counts, and undo brings it back"
 		}
 	}
 	return nil
@@ -134,9 +135,13 @@ func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
 	}
 	record := c.logLine()
 	record.Place = edits[0].At()
-	return e.journalled(out, record, before{Edits: edits}, func() error {
-		for i, edit := range edits {
-			if err := site.Apply(ctx, edit); err != nil {
+	out = e.journalled(out, record, before{Edits: edits}, func(id int) error {
+		for i := range edits {
+			site.Keep = func(row store.RowEdit) error {
+				edits[i] = row
+				return e.Journal.keepAlso(id, before{Edits: edits})
+			}
+			if err := site.Apply(ctx, edits[i]); err != nil {
 				for _, made := range slices.Backward(edits[:i]) {
 					err = errors.Join(err, site.Apply(context.WithoutCancel(ctx), made.Reversed()))
 				}
@@ -146,6 +151,30 @@ func (e *Env) applyEdits(ctx context.Context, c Change, work worker) Outcome {
 		}
 		return nil
 	})
+	if out.Result == Took {
+		out.Says = strings.TrimSpace(out.Says + " " + alsoChanged(edits))
+	}
+	return out
+}
+
+// alsoChanged says which rows a database has changed besides.
+func alsoChanged(edits []store.Edit) string {
+	counts := map[string]int{}
+	for _, edit := range edits {
+		if row, is := edit.(store.RowEdit); is {
+			for _, b := range row.Also {
+				counts[b.Table]++
+			}
+		}
+	}
+	var says []string
+	for _, table := range slices.Sorted(maps.Keys(counts)) {
+		says = append(says, fmt.Sprintf("%d of %s", counts[table], table))
+	}
+	if len(says) == 0 {
+		return ""
+	}
+	return "besides it the database changed rows: " + strings.Join(says, ", ")
 }
 
 // revertEdits brings back what stores held.

@@ -114,24 +114,34 @@ func titleIn(t *testing.T, db *sql.DB) (title string) {
 	return title
 }
 
-// TestATriggerMakesAChangeDisruptive: what runs besides is in the plan, and nothing that it would change is left changed.
+// TestATriggerMakesAChangeDisruptive: what runs besides is in the plan, with the tables that it may change; what it changed is said, and undo brings it
+// back with the rest, also what undoing has it write again.
 func TestATriggerMakesAChangeDisruptive(t *testing.T) {
 	s := onDatabase(t, dialect.Database{SQLite: "x.db"})
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.options.Root, "x.db"))
 	require.NoError(t, err)
 	defer db.Close()
-	for _, statement := range []string{"CREATE TABLE o (k TEXT PRIMARY KEY, v TEXT)", "INSERT INTO o VALUES ('title', 'Old'), ('robots', 'index')", "CREATE TRIGGER noted AFTER UPDATE ON o WHEN NEW.k = 'title' BEGIN UPDATE o SET v = 'none' WHERE k = 'robots'; END"} {
+	for _, statement := range []string{"CREATE TABLE o (k TEXT PRIMARY KEY, v TEXT)", "CREATE TABLE log (id INTEGER PRIMARY KEY, what TEXT)", "INSERT INTO o VALUES ('title', 'Old'), ('robots', 'index')", "INSERT INTO log VALUES (4, 'begun')",
+		"CREATE TRIGGER noted AFTER UPDATE ON o WHEN NEW.k = 'title' BEGIN UPDATE o SET v = 'none' WHERE k = 'robots'; INSERT INTO log (what) VALUES (NEW.v); END"} {
 		_, err := db.Exec(statement)
 		require.NoError(t, err)
 	}
+	rows := func() (all string) {
+		require.NoError(t, db.QueryRow("SELECT (SELECT group_concat(k || '=' || v, ' ' ORDER BY k) FROM o) || '; ' || (SELECT group_concat(id || ' ' || what, ', ') FROM log)").Scan(&all))
+		return all
+	}
+	before := rows()
 	changes := s.plan(newTitle)
 	require.Len(t, changes, 1)
 	assert.Equal(t, facts.Disruptive, changes[0].Risk)
-	assert.Equal(t, []string{"the trigger noted runs"}, changes[0].Besides)
+	assert.Equal(t, []string{"the trigger noted runs", "rows of log, o may change with it"}, changes[0].Besides)
 	report := s.write(changes)
-	assert.Equal(t, Trouble, report.Outcomes[0].Result)
-	assert.Contains(t, report.Outcomes[0].Says, "it would change 1 rows besides (the trigger noted runs); nothing was changed")
-	assert.Equal(t, "Old", titleIn(t, db))
-	assert.Equal(t, Failed, s.event())
-	assert.Empty(t, s.undo(everyOne).Changes)
+	assert.Equal(t, Took, report.Outcomes[0].Result)
+	assert.Equal(t, "besides it the database changed rows: 1 of log, 1 of o", report.Outcomes[0].Says)
+	assert.Equal(t, "robots=none title=New; 4 begun, 5 New", rows())
+	assert.Equal(t, Done, s.event())
+	undone := s.undo(everyOne)
+	require.Len(t, undone.Changes, 1)
+	assert.True(t, undone.Changes[0].Back, undone.Changes[0].Says)
+	assert.Equal(t, before, rows())
 }

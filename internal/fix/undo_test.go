@@ -215,7 +215,7 @@ func TestAKindOfItsOwnFits(t *testing.T) {
 	rows[bell] = row{
 		rank: always(95), title: named, ready: func(Change) bool { return true }, finisher: true,
 		apply: func(_ context.Context, e *Env, c Change) Outcome {
-			return e.journalled(Outcome{Change: c}, c.logLine(), before{}, func() error { rung = append(rung, "rung"); return nil })
+			return e.journalled(Outcome{Change: c}, c.logLine(), before{}, func(int) error { rung = append(rung, "rung"); return nil })
 		},
 		revert: func(context.Context, *Env, before) (string, error) {
 			rung = append(rung, "rung again")

@@ -214,7 +214,7 @@ func answered(status int, meant []int) bool {
 }
 
 // journalled makes a change between two lines of the journal.
-func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error) Outcome {
+func (e *Env) journalled(out Outcome, record LogLine, b before, do func(id int) error) Outcome {
 	e.at("before the journal")
 	if err := e.Journal.begin(&record, b, e.at); err != nil {
 		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+facts.InWords(err)
@@ -222,7 +222,7 @@ func (e *Env) journalled(out Outcome, record LogLine, b before, do func() error)
 	}
 	out.Record = record.ID
 	e.at("before the write")
-	if err := do(); err != nil {
+	if err := do(record.ID); err != nil {
 		if unsure := (*store.Unsure)(nil); errors.As(err, &unsure) { // begun is what it stays
 			return out.failed(err)
 		}

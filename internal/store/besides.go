@@ -15,13 +15,15 @@ import (
 // A Besides is what a database does besides when a row is changed, as far as its catalogue tells.
 type Besides struct {
 	Says []string // in words, each one thing
-	// Other says that other rows may be changed, which undo would not bring back.
+	// Other says that other rows may be changed; which were is found when it is done, and kept before it counts.
 	Other bool
 	// Stays is why what is changed could not be rolled back; "" where it can.
 	Stays string
 
 	own     []string // columns of the same row that the database sets itself, and undo brings back
 	derived []string // columns that are worked out of others
+	table   string   // of the row, as reaches calls tables
+	tables  []string // that may be reached, where Other
 }
 
 func (b *Besides) say(other bool, format string, args ...any) {
@@ -69,6 +71,9 @@ func (db *database) besides(ctx context.Context, e RowEdit) (b Besides, err erro
 		err = db.besidesMySQL(ctx, e, &b)
 	case dialect.PostgreSQL:
 		err = db.besidesPostgreSQL(ctx, e, &b)
+	}
+	if err == nil && (b.Other || len(e.Also) > 0) {
+		err = db.reaches(ctx, e, &b)
 	}
 	if err != nil {
 		err = fmt.Errorf("what the database does besides could not be asked for: %w", err)

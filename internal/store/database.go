@@ -22,6 +22,7 @@ type database struct {
 	name    string // for people: a file below the root, or a name and a host
 	driver  string
 	conn    querier
+	writes  bool
 	pool    *sql.DB
 	done    func()                                 // ends the transaction, and lets go of the connection
 	begin   func(context.Context) (*sql.Tx, error) // begins one that changes rows

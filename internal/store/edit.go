@@ -70,6 +70,8 @@ type RowEdit struct {
 	// Rest is what other columns of the row held that the database changes by itself when this one is changed; by the edit that takes this one back
 	// they are given it again.
 	Rest map[string]*string
+	// Also are other rows that the database changed when this one was; whoever takes the edit back brings them back.
+	Also []Beside
 
 	back bool // it takes one back
 }
@@ -168,7 +170,7 @@ func (e FileEdit) apply(_ context.Context, s *Installation) error { return e.App
 func (e DocumentEdit) apply(ctx context.Context, s *Installation) error { return s.applyAPI(ctx, e) }
 
 func (e RowEdit) apply(ctx context.Context, s *Installation) error {
-	err := s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e) })
+	err := s.write(ctx, e.Database, func(db *database) error { return db.apply(ctx, e, s.Keep) })
 	var lost *lostAnswer
 	if errors.As(err, &lost) {
 		err = s.settled(ctx, e, lost)
@@ -180,7 +182,11 @@ func (e RowEdit) apply(ctx context.Context, s *Installation) error {
 func (s *Installation) HoldsBefore(ctx context.Context, edit Edit) (bool, error) {
 	if row, is := edit.(RowEdit); is {
 		state, err := s.State(ctx, row)
-		return state == Before, err
+		if err != nil || state != Before || len(row.Also) == 0 {
+			return state == Before, err
+		}
+		before, err := s.databases[row.Database].heldBefore(ctx, row)
+		return before, s.discreet(err)
 	}
 	text := edit.(TextEdit)
 	now, err := text.now(ctx, s)
@@ -264,6 +270,7 @@ type stored struct {
 	New      *string            `json:"new"`
 	Insert   bool               `json:"insert,omitempty"`
 	Rest     map[string]*string `json:"rest,omitempty"`
+	Also     []Beside           `json:"also,omitempty"`
 }
 
 func (e FileEdit) stored() stored {
@@ -275,7 +282,7 @@ func (e DocumentEdit) stored() stored {
 }
 
 func (e RowEdit) stored() stored {
-	return stored{Place: e.Place, Kind: e.Kind, Database: e.Database, Table: e.Table, Column: e.Column, Where: e.Where, Old: e.Old, New: e.New, Insert: e.Insert, Rest: e.Rest}
+	return stored{Place: e.Place, Kind: e.Kind, Database: e.Database, Table: e.Table, Column: e.Column, Where: e.Where, Old: e.Old, New: e.New, Insert: e.Insert, Rest: e.Rest, Also: e.Also}
 }
 
 func (f stored) edit() (Edit, error) {
@@ -291,7 +298,7 @@ func (f stored) edit() (Edit, error) {
 		if f.Table == "" || f.Column == "" || len(f.Where) == 0 {
 			return nil, errors.New("an edit of a row does not say of which")
 		}
-		return RowEdit{f.Place, f.Kind, f.Database, f.Table, f.Column, f.Where, f.Old, f.New, f.Insert, f.Rest, false}, nil
+		return RowEdit{f.Place, f.Kind, f.Database, f.Table, f.Column, f.Where, f.Old, f.New, f.Insert, f.Rest, f.Also, false}, nil
 	}
 	return nil, fmt.Errorf("there is no kind of place %q", f.Kind)
 }

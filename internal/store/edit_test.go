@@ -16,8 +16,8 @@ func TestEditsGoThroughAJournal(t *testing.T) {
 	all := Edits{
 		FileEdit{"ini/a", "a.ini", []byte("a\xff\x00"), []byte("b"), 0}, FileEdit{"robots.txt", "robots.txt", nil, []byte{}, 0}, FileEdit{"x", "x", nil, []byte{}, 33}, FileEdit{"x", "x", []byte{}, nil, 0},
 		DocumentEdit{"api/a", "/v1/settings", []byte("{}"), []byte(`{"a":1}`)},
-		RowEdit{"options/title", dialect.KindTable, "main", "options", "value", map[string]string{"name": "title"}, nil, &old, true, nil, false},
-		RowEdit{"pages/7/title", dialect.KindRow, "main", "pages", "title", map[string]string{"id": "7"}, &empty, nil, false, map[string]*string{"changed": &old, "by": nil}, false},
+		RowEdit{"options/title", dialect.KindTable, "main", "options", "value", map[string]string{"name": "title"}, nil, &old, true, nil, nil, false},
+		RowEdit{"pages/7/title", dialect.KindRow, "main", "pages", "title", map[string]string{"id": "7"}, &empty, nil, false, map[string]*string{"changed": &old, "by": nil}, []Beside{{"log", `["x"]`, nil, map[string]*string{"what": &old, "who": nil}}}, false},
 	}
 	text, err := json.Marshal(all)
 	require.NoError(t, err)

@@ -39,6 +39,9 @@ type Options struct {
 	Token       string       // for that address (RFC 6750)
 	Client      *http.Client // that makes the requests; nil for none
 
+	// Keep is given an edit whose transaction has not ended yet, with the rows that the database has changed besides; its error takes all of it back.
+	// Without it such an edit is not made.
+	Keep func(RowEdit) error
 	// Step is told of every point at which the program may end while it writes, so that a test can end it there.
 	Step func(point string)
 }

@@ -277,7 +277,7 @@ func (s *Installation) write(ctx context.Context, name string, do func(*database
 	if err != nil {
 		return explainWriting(err)
 	}
-	db.conn = tx
+	db.conn, db.writes = tx, true
 	if db.driver == dialect.PostgreSQL { // one after the other: whoever asks what became of a row that was put in waits until that is decided
 		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtext('weltaxis'))"); err != nil {
 			_ = tx.Rollback()
@@ -352,7 +352,7 @@ func (s *Installation) sqliteForWriting(ctx context.Context, name string) (*data
 		return nil, err
 	}
 	defer at.file.Close()
-	query := url.Values{"mode": {"rw"}, "_txlock": {"immediate"}, "_pragma": {"trusted_schema(0)", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
+	query := url.Values{"mode": {"rw"}, "_txlock": {"immediate"}, "_pragma": {"trusted_schema(0)", "foreign_keys(1)", fmt.Sprintf("busy_timeout(%d)", busyWait.Milliseconds())}}
 	if err := s.rollsBackAlone(at); err != nil {
 		return nil, err
 	}
@@ -403,9 +403,9 @@ func (db *database) cell(ctx context.Context, e RowEdit, lock string) (value *st
 	return value, count == 1, err
 }
 
-// apply compares, writes and reads again, all in the transaction. What it counts, and the row as a whole, tell whether anything was changed
-// besides; then the error ends the transaction.
-func (db *database) apply(ctx context.Context, e RowEdit) error {
+// apply compares, writes and reads again, all in the transaction. What it counts, the row as a whole, and the tables that the catalogue names tell
+// whether anything was changed besides; what was not known before ends the transaction with an error, and what was is given to keep before it counts.
+func (db *database) apply(ctx context.Context, e RowEdit, keep func(RowEdit) error) error {
 	lock := ""
 	if db.driver != dialect.SQLite {
 		lock = " FOR UPDATE"
@@ -427,49 +427,124 @@ func (db *database) apply(ctx context.Context, e RowEdit) error {
 	if known.Stays != "" {
 		return &facts.Denied{Doing: "changing the row", Lacks: known.Stays + ", so it could not be taken back; have --script write what to run"}
 	}
-	before, err := db.whole(ctx, e)
-	if err != nil {
-		return err
-	}
-	counted, err := db.counted(ctx)
-	if err != nil {
-		return err
-	}
-	st := db.change(e, there)
-	done, err := db.conn.ExecContext(ctx, st.text.String(), st.args...)
-	if err != nil {
-		return err
-	}
-	if db.driver == dialect.PostgreSQL { // what waits for the end of the transaction happens now
-		if _, err := db.conn.ExecContext(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
-			return err
+	for _, table := range e.besideTables() {
+		if !slices.Contains(known.tables, table) {
+			known.tables = append(known.tables, table)
 		}
 	}
-	return db.nothingElse(ctx, e, known, before, counted, done)
+	before, err := db.whole(ctx, e)
+	if err == nil {
+		err = db.hold(ctx, known.tables)
+	}
+	if err != nil {
+		return err
+	}
+	images, err := db.images(ctx, known.tables)
+	if err == nil && e.back {
+		err = stillThere(e.Also, images)
+	}
+	if err != nil {
+		return err
+	}
+	changed, err := db.run(ctx, db.change(e, there))
+	if err != nil {
+		return err
+	}
+	if e.Also, err = db.others(ctx, e, known, images, changed, keep != nil); err != nil {
+		return err
+	}
+	err = db.nothingElse(ctx, e, known, before)
+	if err == nil && len(e.Also) > 0 && !e.back {
+		err = keep(e)
+	}
+	return err
 }
 
-// nothingElse tells whether a statement changed what it was to change, and nothing besides but what was known before.
-func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, before map[string]*string, counted count, done sql.Result) error {
-	because := ""
-	if len(known.Says) > 0 {
-		because = " (" + strings.Join(known.Says, ", ") + ")"
+// run runs a statement, and tells how many rows were changed, as far as that is counted.
+func (db *database) run(ctx context.Context, st *statement) (changed int64, err error) {
+	counted, err := db.counted(ctx)
+	if err != nil {
+		return 0, err
 	}
+	done, err := db.conn.ExecContext(ctx, st.text.String(), st.args...)
+	if err == nil && db.driver == dialect.PostgreSQL { // what waits for the end of the transaction happens now
+		_, err = db.conn.ExecContext(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+	}
+	if err != nil {
+		return 0, err
+	}
+	if changed, err = db.since(ctx, counted); err != nil {
+		return 0, err
+	}
+	if n, err := done.RowsAffected(); err == nil {
+		changed = max(n, changed)
+	}
+	return changed, nil
+}
+
+func refusedFor(n int64, because string) error {
+	return fmt.Errorf("it would change %d rows besides%s; nothing was changed, and undo could not take that back: have --script write what to run", n, because)
+}
+
+// because says what was known of a table before.
+func (b Besides) because() string {
+	if len(b.Says) == 0 {
+		return ""
+	}
+	return " (" + strings.Join(b.Says, ", ") + ")"
+}
+
+// others are the other rows that a statement has changed; where the edit takes one back, they are brought back.
+func (db *database) others(ctx context.Context, e RowEdit, known Besides, before map[string]image, changed int64, kept bool) ([]Beside, error) {
+	if !e.back {
+		if err := db.took(ctx, e, known); err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case changed < 1 && known.Other:
+		return nil, errors.New("this database does not count what is changed, so what else would be is not known" + known.because() + "; nothing was changed: have --script write what to run")
+	case len(known.tables) == 0 && changed > 1:
+		return nil, refusedFor(changed-1, known.because())
+	case len(known.tables) == 0:
+		return nil, nil
+	}
+	unnamed, err := db.notNamed(ctx, known.tables)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(unnamed) > 0:
+		return nil, fmt.Errorf("it would change rows of %s, of which nothing had told%s; nothing was changed: have --script write what to run", strings.Join(unnamed, ", "), known.because())
+	case e.back:
+		return e.Also, db.bringBack(ctx, e, known.table, known.tables, before)
+	}
+	after, err := db.images(ctx, known.tables)
+	if err != nil {
+		return nil, err
+	}
+	also := db.besidesOf(e, known.table, before, after)
+	switch n := int64(len(also)); {
+	case db.driver == dialect.MySQL && changed-1 > n:
+		return nil, fmt.Errorf("it would change %d rows besides%s, of which only %d can be found; nothing was changed, and undo could not take that back: have --script write what to run", changed-1, known.because(), n)
+	case n > maxBeside || n > 0 && !kept:
+		return nil, refusedFor(n, known.because())
+	}
+	return also, nil
+}
+
+// took is an error where the row of an edit does not hold what it was to hold.
+func (db *database) took(ctx context.Context, e RowEdit, known Besides) error {
 	value, there, err := db.cell(ctx, e, "")
-	if err != nil {
+	if err == nil && e.state(value, there) != After {
+		err = errors.New("the database took the new value and holds another" + known.because() + "; nothing was changed")
+	}
+	return err
+}
+
+// nothingElse is an error where the row of an edit does not hold what it was to hold, or something else that was not known before.
+func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, before map[string]*string) error {
+	if err := db.took(ctx, e, known); err != nil {
 		return err
-	}
-	if e.state(value, there) != After {
-		return errors.New("the database took the new value and holds another" + because + "; nothing was changed")
-	}
-	changed, err := db.since(ctx, counted)
-	if err != nil {
-		return err
-	}
-	if n, err := done.RowsAffected(); err == nil && n > 1 || changed > 1 {
-		return fmt.Errorf("it would change %d rows besides%s; nothing was changed, and undo could not take that back: have --script write what to run", max(n, changed)-1, because)
-	}
-	if changed < 1 && known.Other {
-		return errors.New("this database does not count what is changed, so what else would be is not known" + because + "; nothing was changed: have --script write what to run")
 	}
 	after, err := db.whole(ctx, e)
 	if err != nil || before == nil || after == nil {
@@ -477,11 +552,11 @@ func (db *database) nothingElse(ctx context.Context, e RowEdit, known Besides, b
 	}
 	allowed := slices.Concat(known.derived, slices.Collect(maps.Keys(e.Rest)), []string{e.Column})
 	if others := differing(before, after, allowed...); len(others) > 0 {
-		return fmt.Errorf("it would change %s of the same row besides%s; nothing was changed: have --script write what to run", strings.Join(others, ", "), because)
+		return fmt.Errorf("it would change %s of the same row besides%s; nothing was changed: have --script write what to run", strings.Join(others, ", "), known.because())
 	}
 	for column, want := range e.Again() {
 		if !same(after[column], want) {
-			return fmt.Errorf("the database puts something else into %s than was there%s; nothing was taken back", column, because)
+			return fmt.Errorf("the database puts something else into %s than was there%s; nothing was taken back", column, known.because())
 		}
 	}
 	return nil
