@@ -276,7 +276,13 @@ func (a *announcing) showKey(ctx context.Context) error {
 		}
 	}
 	if len(done.Outcomes) == 0 {
-		return fmt.Errorf("nobody is told: %s cannot be written from here; %s", a.view.KeyFile, by)
+		why := "from here"
+		for _, c := range plan.Changes {
+			if c.Cannot != "" {
+				why = "(" + c.Cannot + ")"
+			}
+		}
+		return fmt.Errorf("nobody is told: %s cannot be written %s; %s", a.view.KeyFile, why, by)
 	}
 	if missing = a.keyMissing(ctx); missing != nil {
 		return fmt.Errorf("nobody is told: %s is written, and not seen from outside: %s; look why the web server does not give it (weltaxis undo takes it away)", a.view.KeyFile, missing)
