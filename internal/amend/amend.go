@@ -50,6 +50,7 @@ type Amendment struct {
 	Parts []string // each of these, with what it takes the place of
 	Also  []string // what changes besides, at addresses that were not asked about
 	Hosts []string // other sites' hosts that are told it as well
+	Notes []string // what else has to be known of it
 	// Override tells that an override file changes, which takes the folder down if the server refuses a line of it.
 	Override bool
 }
@@ -92,6 +93,7 @@ type way struct {
 	says     string
 	from, to string
 	override bool
+	notes    []string
 }
 
 // For works out what brings a wish about at addresses of the site.
@@ -148,6 +150,11 @@ func (am *Amendment) takes(w way, also []string) {
 	am.Says = strings.TrimPrefix(am.Says+"; "+w.says, "; ")
 	am.From, am.To = strings.TrimPrefix(am.From+"; "+w.from, "; "), strings.TrimPrefix(am.To+"; "+w.to, "; ")
 	am.Override, am.Parts = am.Override || w.override, append(am.Parts, w.from+" becomes "+w.to)
+	for _, note := range w.notes {
+		if !slices.Contains(am.Notes, note) {
+			am.Notes = append(am.Notes, note)
+		}
+	}
 	for _, address := range also {
 		if !slices.Contains(am.Also, address) {
 			am.Also = append(am.Also, address)
@@ -264,6 +271,7 @@ func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url
 			told, now := was.Get(f), is.Get(f)
 			switch {
 			case told.Known() && now.Known() && told.Text() == now.Text(), !told.Known() && !now.Known():
+			case !told.Known() && now.Text() == "": // of nothing that anybody could tell nothing has become
 			case f == answer.Place || f == answer.Server: // which section decides
 			case !now.Known():
 				return nil, refuse("the %s of %s could not be told any more: %s", fieldName(f), was.Address.String(), now.Unknown.Because)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/directives"
@@ -24,8 +25,11 @@ func shutWish(s facts.Shut) wish {
 	return wish{
 		says: says, met: met,
 		related: func(_ answer.Field, was, is server.Worked) bool {
-			if spares(s, was.Address.Path) || s.Lock && was.Text(answer.Denied) != "" { // what nobody gets stays so
+			if spares(s, was.Address.Path) && was.Text(answer.Handler) == "static" || s.Lock && was.Text(answer.Denied) != "" { // what nobody gets stays so
 				return false
+			}
+			if spares(s, was.Address.Path) { // a program answered there: it is closed, or nothing is there
+				return true
 			}
 			return met(is.Answer) && (!s.Lock || is.Address.Scheme == "https" || !strings.HasPrefix(is.Text(answer.Location), "https:"))
 		},
@@ -35,25 +39,10 @@ func shutWish(s facts.Shut) wish {
 			if l == nil || needs(s)(source) != "" {
 				return nil
 			}
-			for _, block := range l.blocks {
-				switch {
-				case block.Is("server"):
-					ways = append(ways, l.after1(block, nginxShut(s, headersOf(l, block)))...)
-				case block.Is("Directory") && s.Lock:
-					if n := lastOf(block.Body, func(n *directives.Node) bool { return n.Is("Require") }); n != nil {
-						ways = append(ways, l.replaced(n, apacheLock(s))...)
-					}
-				case block.Is("VirtualHost") && s.Lock:
-					ways = append(ways, l.after1(block, "<Location \"/\">\n    "+strings.ReplaceAll(apacheLock(s), "\n", "\n    ")+"\n</Location>")...)
-				case block.Is("VirtualHost"):
-					text := apacheNotice(s, l.tree.Modules["mod_headers.c"] != "")
-					if first := firstOf(block.Body, func(n *directives.Node) bool {
-						return n.Is("RewriteEngine", "RewriteCond", "RewriteRule") && n.File == block.File
-					}); first != nil {
-						ways = append(ways, l.before(first, text)...)
-					}
-					ways = append(ways, l.after1(block, text)...)
-				}
+			if l.kind == server.Apache {
+				ways = l.apacheShut(s, source)
+			} else {
+				ways = l.nginxShut(s, source)
 			}
 			for i := range ways {
 				if s.Lock {
@@ -65,51 +54,107 @@ func shutWish(s facts.Shut) wish {
 	}
 }
 
-// needs tells which modules Apache has not loaded that it would need.
+// needs tells what stands in the way: modules that Apache has not loaded, and places of the host that a lock would not stand before.
 func needs(s facts.Shut) func(*server.Source) string {
 	wanted := []string{"mod_rewrite.c"}
 	if s.Lock {
 		wanted = []string{"mod_authn_core.c", "mod_auth_basic.c", "mod_authn_file.c", "mod_authz_user.c"}
 	}
 	return func(source *server.Source) string {
-		if len(source.Servers) == 0 || source.Servers[0].Kind != server.Apache {
+		l := located(source, source.Work(source.Address))
+		if l == nil {
 			return ""
 		}
-		var lacking []string
-		for _, module := range wanted {
-			if source.Servers[0].Tree.Modules[module] == "" {
-				lacking = append(lacking, strings.TrimSuffix(strings.TrimPrefix(module, "mod_"), ".c"))
+		var gaps []Gap
+		if l.kind == server.Nginx {
+			gaps = l.nginxGaps(s)
+		} else {
+			var lacking []string
+			for _, module := range wanted {
+				if l.tree.Modules[module] == "" {
+					lacking = append(lacking, strings.TrimSuffix(strings.TrimPrefix(module, "mod_"), ".c"))
+				}
+			}
+			if lacking != nil {
+				return "Apache has not loaded what that takes: " + strings.Join(lacking, ", ") + " (on Debian: a2enmod " + strings.Join(lacking, " ") + ")"
+			}
+			gaps = l.apacheGaps(s, source)
+		}
+		var open []string
+		for _, g := range gaps {
+			if !g.Leads && !slices.Contains(s.Left, g.At) {
+				open = append(open, fmt.Sprintf("%s (%s; --leave-open %s)", g.At, g.Because, g.At))
 			}
 		}
-		if lacking == nil {
+		if open == nil {
 			return ""
 		}
-		return "Apache has not loaded what that takes: " + strings.Join(lacking, ", ") + " (on Debian: a2enmod " + strings.Join(lacking, " ") + ")"
+		return "the lock would not stand before " + strings.Join(open, ", ") + "; change that first, or leave it open by name"
 	}
 }
 
-// spares tells whether a path stays as it is.
+// A Gap is a place of a host that a lock does not stand before.
+type Gap struct {
+	At      string // a path, the name of a section, or a file
+	Because string // which line says so
+	Leads   bool   // it only leads elsewhere
+}
+
+// leading says which places lead elsewhere before anybody is asked for a name.
+func leading(gaps []Gap) (says []string) {
+	for _, g := range gaps {
+		if g.Leads {
+			says = append(says, fmt.Sprintf("%s leads elsewhere before a password is asked for (%s)", g.At, g.Because))
+		} else {
+			says = append(says, fmt.Sprintf("%s stays open, as was said (%s)", g.At, g.Because))
+		}
+	}
+	return says
+}
+
+// spares tells whether a path stays open.
 func spares(s facts.Shut, path string) bool {
-	for _, spared := range s.Spares {
-		if path == spared || strings.HasSuffix(spared, "/") && strings.HasPrefix(path, spared) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(s.Spares, func(spared string) bool {
+		name, below := strings.CutPrefix(path, spared)
+		return path == spared || strings.HasSuffix(spared, "/") && below && oneName.MatchString(name)
+	}) || s.SignIn != "" && strings.TrimSuffix(path, "/") == s.SignIn
 }
 
-// spared is an expression of both servers for the addresses that stay as they are, as they were asked for: what a server makes of them by
-// itself, as a program that answers for all that is no file, is asked about again.
-func spared(s facts.Shut, before string) string {
-	var parts []string
-	for _, path := range s.Spares {
-		part := regexp.QuoteMeta(path)
-		if !strings.HasSuffix(path, "/") {
-			part += `(?:[? ]|$)`
-		}
-		parts = append(parts, strings.TrimPrefix(part, "/"))
+// oneName is what may stand below a spared folder: one name that leads nowhere else, and has no ending by which it would be a program.
+var oneName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+
+// sparedPath is an expression of both servers for what stays open of one file each, without what stands before and after it. What it fits is the same as
+// it was asked for and as the server understands it, since nothing in it can be written otherwise.
+func sparedPath(path string) string {
+	if strings.HasSuffix(path, "/") {
+		return regexp.QuoteMeta(path) + `[A-Za-z0-9_-]+`
 	}
-	return "^" + before + "/(?:" + strings.Join(parts, "|") + ")"
+	return regexp.QuoteMeta(path)
+}
+
+// sparedPaths are those of several.
+func sparedPaths(paths []string) string {
+	parts := make([]string, len(paths))
+	for i, path := range paths {
+		parts[i] = sparedPath(path)
+	}
+	return "(?:" + strings.Join(parts, "|") + ")"
+}
+
+// byFile tells which of the addresses that stay open are answered by a file of theirs where there is one; a program answers the others.
+func byFile(s facts.Shut, source *server.Source) (files []string, notes []string) {
+	for _, path := range s.Spares {
+		u := *source.Address
+		if u.Path = path; strings.HasSuffix(path, "/") {
+			u.Path += "weltaxis"
+		}
+		if a := source.Work(&u, u.Path); a.Text(answer.Handler) == "static" {
+			files = append(files, path)
+		} else {
+			notes = append(notes, fmt.Sprintf("%s is closed as well: a program answers there, or nobody can tell", path))
+		}
+	}
+	return files, notes
 }
 
 // headersOf are the headers that the host adds to its answers, since a list of one's own takes the place of theirs.
@@ -140,61 +185,4 @@ func plain(markup string) string {
 
 func hasHeaders(block *directives.Node) bool {
 	return lastOf(block.Body, func(n *directives.Node) bool { return n.Is("add_header") }) != nil
-}
-
-// nginxShut are the lines by which nginx closes a host, or locks it.
-func nginxShut(s facts.Shut, headers []string) string {
-	if s.Lock {
-		return strings.Join([]string{
-			"set $weltaxis_lock Locked;",
-			fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_lock off; }", directives.NginxWord(spared(s, ""))),
-			"auth_basic $weltaxis_lock;",
-			fmt.Sprintf("auth_basic_user_file %s;", quoted(s.File)),
-		}, "\n")
-	}
-	lines := []string{
-		"set $weltaxis_closed 1;",
-		fmt.Sprintf("if ($request_uri ~ %s) { set $weltaxis_closed 0; }", directives.NginxWord(spared(s, ""))),
-	}
-	if s.Cookie != "" {
-		lines = append(lines, fmt.Sprintf("if ($http_cookie ~ %s) { set $weltaxis_closed 0; }", directives.NginxWord(`(?:^|; ?)`+regexp.QuoteMeta(s.Cookie)+`=`)))
-	}
-	lines = append(lines, "if ($weltaxis_closed) { return 503; }", "error_page 503 @weltaxis_closed;", "location @weltaxis_closed {",
-		"    default_type text/html;")
-	for _, h := range headers {
-		lines = append(lines, "    "+h)
-	}
-	return strings.Join(append(lines, fmt.Sprintf("    add_header Retry-After %d always;", s.Retry), "    add_header Cache-Control no-store always;",
-		fmt.Sprintf("    return 503 %s;", directives.NginxWord(plain(s.Notice))), "}"), "\n")
-}
-
-// apacheLock are the lines by which Apache locks a place.
-func apacheLock(s facts.Shut) string {
-	return strings.Join([]string{
-		"AuthType Basic",
-		"AuthName \"Locked\"",
-		"AuthBasicProvider file",
-		fmt.Sprintf("AuthUserFile \"%s\"", s.File),
-		"<RequireAny>",
-		"    Require valid-user",
-		fmt.Sprintf("    Require expr \"%%{THE_REQUEST} =~ m#%s#\"", spared(s, "[A-Z]+ ")),
-		"</RequireAny>",
-	}, "\n")
-}
-
-// apacheNotice are the lines by which Apache closes a host.
-func apacheNotice(s facts.Shut, headers bool) string {
-	lines := []string{
-		"RewriteEngine On",
-		fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!%s\"", spared(s, "[A-Z]+ ")),
-	}
-	if s.Cookie != "" {
-		lines = append(lines, fmt.Sprintf("RewriteCond %%{HTTP_COOKIE} \"!(?:^|; ?)%s=\"", regexp.QuoteMeta(s.Cookie)))
-	}
-	lines = append(lines, "RewriteRule ^ - [R=503,L]", fmt.Sprintf("ErrorDocument 503 %s", directives.NginxWord(plain(s.Notice))))
-	if headers {
-		lines = append(lines, fmt.Sprintf("Header always set Retry-After %d \"expr=%%{REQUEST_STATUS} -eq 503\"", s.Retry),
-			"Header always set Cache-Control no-store \"expr=%{REQUEST_STATUS} -eq 503\"")
-	}
-	return strings.Join(lines, "\n")
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -36,6 +37,7 @@ type shutting struct {
 	server   bool
 	how      fix.Shutting
 	made     bool // the password was made here
+	left     []string
 }
 
 func (p *program) maintenanceCommand() *cobra.Command {
@@ -94,6 +96,7 @@ func (s *shutting) command(c *cobra.Command) *cobra.Command {
 	flags.BoolVar(&s.server, "server", false, "by the web server, whatever switch the content system has")
 	flags.StringVar(&s.risk, "allow", facts.Visible.String(), "disruptive makes what the web server's own test can tell nothing of")
 	complete(c, "allow", facts.RiskWords()...)
+	flags.StringArrayVar(&s.left, "leave-open", nil, "leave this place open, by the name that is said where it cannot be closed; may be repeated")
 	flags.BoolVar(&s.reload, "reload", false, "have servers read again what they are told, and look at the site then")
 	flags.BoolVar(&p.offline, "offline", false, "let no request leave: nobody looks whether it is so")
 	flags.BoolVar(&s.forget, "no-keep", false, "keep nothing of the audits before and after, and of what was done, but what undo needs")
@@ -158,7 +161,7 @@ func (s *shutting) remembering(ctx context.Context) {
 
 // wanted reads what was said of how it is to be closed.
 func (s *shutting) wanted() (err error) {
-	s.how.Lock, s.how.Server, s.how.Message = s.lock, s.server, s.message
+	s.how.Lock, s.how.Server, s.how.Message, s.how.Left = s.lock, s.server, s.message, s.left
 	if s.lock {
 		return s.credentials()
 	}
@@ -251,12 +254,55 @@ func (s *shutting) shut(ctx context.Context) error {
 			return err
 		}
 	}
-	if view := report.ShutOf(s.site.Name, s.lock, false, done, rest); s.reload && done.After != nil && (!view.Took || view.Worst()) {
+	view := report.ShutOf(s.site.Name, s.lock, false, done, rest)
+	if s.reload && done.After != nil && (!view.Took || view.Worst()) {
 		if later, err := s.aLittleLater(ctx); err == nil {
 			done.After = later
+			view = report.ShutOf(s.site.Name, s.lock, false, done, rest)
+		}
+	}
+	if view.Took && done.After != nil && byServer(done) {
+		if open := report.OpenOf(done.After, s.lock, s.left); len(open) > 0 {
+			return s.notWhole(ctx, done, open)
 		}
 	}
 	return s.told(done, rest)
+}
+
+// byServer tells whether the web server was told it, which stands before every address or before none.
+func byServer(done *fix.Report) bool {
+	return slices.ContainsFunc(done.Outcomes, func(o fix.Outcome) bool { return o.Kind == fix.Server && o.Result == fix.Took })
+}
+
+// notWhole takes back what does not close every address, and says which were open.
+func (s *shutting) notWhole(ctx context.Context, done *fix.Report, open []string) error {
+	state, err := s.stateFolder(s.site)
+	if err != nil {
+		return err
+	}
+	records, err := fix.ReadJournal(state)
+	if err != nil {
+		return err
+	}
+	back, err := s.takeBack(ctx, fix.Standing(records, s.lock))
+	if err != nil {
+		return err
+	}
+	s.forgetAnnounced()
+	view := report.ShutOf(s.site.Name, s.lock, true, &fix.Report{Outcomes: []fix.Outcome{}}, nil)
+	view.Gaps, view.Doors, view.Wrong = open, nil, nil
+	view.Doors, _ = report.DoorsOf(done.After, s.lock, false)
+	for _, u := range back {
+		view.Back = append(view.Back, backSays(u))
+	}
+	if err := s.program.write(s.text(func(page render.Sheet) { render.Shut(page, view, &fix.Report{}, nil) }), jsonForm(view)); err != nil {
+		return err
+	}
+	return status(exitDeviates)
+}
+
+func backSays(u fix.Undoing) string {
+	return u.Title() + ": " + map[bool]string{true: "taken back", false: "not taken back"}[u.Back] + strings.TrimSuffix(", "+u.Says, ", ")
 }
 
 // planned is the plan of closing the site or opening it.
@@ -285,8 +331,21 @@ func (s *shutting) planned(ctx context.Context) (*fix.Plan, error) {
 		if at := slices.IndexFunc(c.Also, func(address string) bool { return strings.HasPrefix(address, "http://") }); s.lock && at >= 0 {
 			c.Cannot = fmt.Sprintf("at %s the password would be asked for without encryption; have it lead to the encrypted address before: weltaxis fix hardening.https", c.Also[at])
 		}
+		if plain := s.unencrypted(); s.lock && !s.how.Open && c.Kind == fix.Server && plain != "" && !slices.Contains(s.left, plain) {
+			c.Cannot = fmt.Sprintf("pages come over %s as well, where nobody would be asked, or without encryption; have it lead to the encrypted address before: weltaxis fix hardening.https, or say --leave-open %s", plain, plain)
+		}
 	}
 	return plan, nil
+}
+
+// unencrypted is the address of the site without encryption, where pages were seen to come from there; "" for none.
+func (s *shutting) unencrypted() string {
+	home, err := url.Parse(s.site.Address())
+	leads, known := s.before.Snapshot.Is(facts.LiveEncrypts.Term)
+	if err != nil || home.Scheme != "https" || !known || leads.Bool() {
+		return ""
+	}
+	return "http://" + home.Host
 }
 
 func (s *shutting) shown(plan *fix.Plan) error {
@@ -432,7 +491,7 @@ func (s *shutting) toldBack(done *fix.Report, rest []fix.Change, back []fix.Undo
 	view := report.ShutOf(s.site.Name, s.lock, true, done, rest)
 	stays := false
 	for _, u := range back {
-		view.Back = append(view.Back, u.Title()+": "+map[bool]string{true: "taken back", false: "not taken back"}[u.Back]+strings.TrimSuffix(", "+u.Says, ", "))
+		view.Back = append(view.Back, backSays(u))
 		stays = stays || !u.Back
 	}
 	if err := s.program.write(s.text(func(page render.Sheet) { render.Shut(page, view, done, rest) }), jsonForm(view)); err != nil {

@@ -64,6 +64,22 @@ func (n *Node) Holding(data []byte, text string) ([]byte, error) {
 	return spliced(data, n.inner, n.inner, newline(data)+indent+lines(data, text, indent)), nil
 }
 
+// Ending is a file with a directive as the last in a node's block, on a line of its own, indented one step further.
+func (n *Node) Ending(data []byte, text string) ([]byte, error) {
+	if err := n.standsIn(data); err != nil {
+		return nil, err
+	}
+	if !n.Block || n.inner > n.close || n.close > len(data) {
+		return nil, fmt.Errorf("%s: %s has no block", n.Place(), n.Name)
+	}
+	indent := n.indent(data) + "    "
+	at := lineStart(data, n.close)
+	if len(bytes.TrimSpace(data[at:n.close])) > 0 || at < n.inner {
+		return spliced(data, n.close, n.close, newline(data)+indent+lines(data, text, indent)+newline(data)), nil
+	}
+	return spliced(data, at, at, indent+lines(data, text, indent)+newline(data)), nil
+}
+
 // lines is a text of several lines, each indented like the first, and ending as those of the file do.
 func lines(data []byte, text, indent string) string {
 	return strings.ReplaceAll(text, "\n", newline(data)+indent)

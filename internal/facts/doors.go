@@ -23,10 +23,11 @@ const (
 	ChallengeDoor   = "challenge"
 	UnencryptedDoor = "unencrypted"
 	OtherNameDoor   = "other name"
+	SpeltDoor       = "spelling" // another way to write the address of one of those before
 )
 
 // DoorKinds are all of them, in the order in which they are tried.
-var DoorKinds = []string{HomeDoor, InnerDoor, AssetDoor, PictureDoor, FeedDoor, SitemapDoor, RobotsDoor, SignInDoor, MissingDoor, ChallengeDoor, UnencryptedDoor, OtherNameDoor}
+var DoorKinds = []string{HomeDoor, InnerDoor, AssetDoor, PictureDoor, FeedDoor, SitemapDoor, RobotsDoor, SignInDoor, MissingDoor, ChallengeDoor, UnencryptedDoor, OtherNameDoor, SpeltDoor}
 
 // What a door shows.
 const (
@@ -91,6 +92,9 @@ const fewMinutes = 300
 // Kept tells whether a cache gave it, or may keep it for longer than a few minutes.
 func (d *Door) Kept() bool { return d.Hit || d.Fresh > fewMinutes }
 
+// AllSpelt is the path of the door that stands for all other spellings, where none was open.
+const AllSpelt = "…"
+
 // Subject is the path, for an inner page the address, as what tells of links has it; what is made up has a name.
 func (d *Door) Subject() string {
 	switch d.Kind {
@@ -98,7 +102,7 @@ func (d *Door) Subject() string {
 		return "/"
 	case InnerDoor:
 		return d.Address
-	case MissingDoor, ChallengeDoor, UnencryptedDoor, OtherNameDoor:
+	case MissingDoor, ChallengeDoor, UnencryptedDoor, OtherNameDoor, SpeltDoor:
 		return d.Name()
 	}
 	return cmp.Or(d.Path, d.Kind)
@@ -127,6 +131,11 @@ func (d *Door) Name() string {
 		return "the sign-in page " + d.Path
 	case UnencryptedDoor, OtherNameDoor:
 		return strings.TrimSuffix(d.Address, "/")
+	case SpeltDoor:
+		if d.Path == AllSpelt {
+			return "these addresses, written otherwise"
+		}
+		return "the address that is written " + d.Path
 	}
 	return "the " + d.Kind + " " + d.Path
 }

@@ -243,13 +243,15 @@ type Wish struct {
 // A Shut is how a server is to close a site, or to lock it.
 type Shut struct {
 	Lock   bool     `json:"lock,omitempty"`
-	File   string   `json:"file,omitempty"`   // of the lock: where names and passwords stand
-	Group  uint32   `json:"-"`                // that alone may read it; 0 for everybody
-	Holds  string   `json:"-"`                // and what it holds: a name, a colon and a password as bcrypt keeps it, on a line
-	Notice string   `json:"notice,omitempty"` // markup of the notice
-	Retry  int      `json:"retry,omitempty"`  // seconds after which it is worth while to come again
-	Spares []string `json:"spares,omitempty"` // paths that stay as they are; one that ends in a slash with all below it
-	Cookie string   `json:"cookie,omitempty"` // whoever has one of this name is staff; "" for nobody
+	File   string   `json:"file,omitempty"`    // of the lock: where names and passwords stand
+	Group  uint32   `json:"-"`                 // that alone may read it; 0 for everybody
+	Holds  string   `json:"-"`                 // and what it holds: a name, a colon and a password as bcrypt keeps it, on a line
+	Notice string   `json:"notice,omitempty"`  // markup of the notice
+	Retry  int      `json:"retry,omitempty"`   // seconds after which it is worth while to come again
+	Spares []string `json:"spares,omitempty"`  // paths at which one file each stays open; one that ends in a slash for each name below it that is letters, digits, - and _
+	SignIn string   `json:"sign_in,omitempty"` // path of the page where staff signs in, without a slash at its end; "" for none
+	Left   []string `json:"left,omitempty"`    // places that a lock does not stand before, and that are left so
+	Cookie string   `json:"cookie,omitempty"`  // whoever has one of this name is staff; "" for nobody
 }
 
 // A ModeTarget is the permission bits that the entries of a class should have.

@@ -193,7 +193,7 @@ func provesNothing(as trial.Verdict) string {
 
 // take puts an amendment into the change.
 func (c *Change) take(am *amend.Amendment) {
-	c.Edits, c.Also, c.parts, c.Besides = nil, am.Also, am.Parts, nil
+	c.Edits, c.Also, c.parts, c.Besides = nil, am.Also, am.Parts, slices.Clone(am.Notes)
 	for _, f := range am.Files {
 		edit := store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After}
 		if shut := c.shut(); shut != nil && f.Path == shut.File {

@@ -7,6 +7,7 @@ import (
 	"html"
 	"net/http"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -28,6 +29,7 @@ type Shutting struct {
 	Name, Password string    // of the lock
 	Server         bool      // by the web server, whatever switch the content system has
 	Cookie         string    // by which the web server knows staff; "" for nobody
+	Left           []string  // places that the lock does not stand before, and that are left so
 }
 
 // switches are the settings by which a content system is closed or locked.
@@ -69,7 +71,7 @@ func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
 	case s.Open:
 		return ErrByServer
 	}
-	shut := &facts.Shut{Lock: s.Lock, Spares: []string{"/robots.txt", "/.well-known/acme-challenge/"}, Retry: retryAfter(s.Until, seen.Taken)}
+	shut := &facts.Shut{Lock: s.Lock, Spares: []string{"/robots.txt", "/.well-known/acme-challenge/"}, Retry: retryAfter(s.Until, seen.Taken), Left: s.Left}
 	if s.Lock {
 		hashed, err := hash(s.Password)
 		if err != nil {
@@ -87,12 +89,22 @@ func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
 		w.Shut = shut
 		return nil
 	}
-	if login := seen.Hints.First(facts.LoginPathHint); login != "" {
-		shut.Spares = append(shut.Spares, strings.TrimSuffix(login, "/"), strings.TrimSuffix(login, "/")+"/")
-	}
+	shut.SignIn = signIn(seen.Hints.First(facts.LoginPathHint))
 	shut.Cookie, shut.Notice = s.Cookie, s.markup(of, seen)
 	w.Shut = shut
 	return nil
+}
+
+// plainPath is a path that cannot be written in another way.
+var plainPath = regexp.MustCompile(`^(?:/[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*)+$`)
+
+// signIn is the path at which staff signs in, as it stays open under a notice; "" for one at which everything else is answered as well.
+func signIn(login string) string {
+	path, _, _ := strings.Cut(strings.TrimSuffix(login, "/"), "?")
+	if path = strings.TrimSuffix(path, "/"); !plainPath.MatchString(path) || strings.HasPrefix(filepath.Base(path), "index.") || strings.Contains(login, "?") {
+		return ""
+	}
+	return path
 }
 
 // readers is the group in which a server does its work, where whoever runs this may give it a file; 0 where that is not so, or it is not known.

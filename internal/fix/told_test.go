@@ -40,11 +40,21 @@ const toldProgram = `<?php session_start(); header("Content-Type: text/html; cha
 // toldSites are the same faults, told nginx before PHP-FPM, and Apache with PHP in it.
 func toldSites(t *testing.T, kind string) *toldSite {
 	t.Helper()
+	return toldSitesWith(t, kind, "", nil)
+}
+
+// toldSitesWith have more lines in their host, in which DIR is their folder, and more files.
+func toldSitesWith(t *testing.T, kind, more string, files map[string]string) *toldSite {
+	t.Helper()
 	s := &toldSite{dir: servertest.Public(t), address: servertest.FreeAddress(t), kind: kind, state: t.TempDir(), files: map[string]string{}, client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}}
 	port := s.address[strings.LastIndexByte(s.address, ':')+1:]
 	for name, text := range map[string]string{"www/index.php": toldProgram, "www/about/index.php": strings.ReplaceAll(toldProgram, "Stage door", "About us"), "www/posters/a.jpg": "\xff\xd8\xff", "www/posters/winter/b.jpg": "\xff\xd8\xff", "www/README.txt": "Brindle 3.4.2\n", "www/uploads/x.jpg": "\xff\xd8\xff"} {
 		s.write(t, name, text)
 	}
+	for name, text := range files {
+		s.write(t, name, text)
+	}
+	more = strings.ReplaceAll(more, "DIR", s.dir)
 	require.NoError(t, os.Mkdir(filepath.Join(s.dir, "sessions"), 0o700))
 	user := ""
 	php := "[PHP]\ndisplay_errors = On ; while we build\nexpose_php = On\nallow_url_include = On\nsession.name = STAGE\nsession.save_path = " + s.dir + "/sessions\n"
@@ -83,9 +93,9 @@ http {
             fastcgi_param REQUEST_URI $request_uri;
             fastcgi_pass unix:%[1]s/fpm.sock;
         }
-    }
+%[3]s    }
 }
-`, s.dir, s.address))
+`, s.dir, s.address, more))
 		servertest.Begin(t, filepath.Join(s.dir, "fpm.sock"), exec.Command(fpm, "-F", "-R", "-y", filepath.Join(s.dir, "php/php-fpm.conf"), "-c", filepath.Join(s.dir, "php")))
 		servertest.Begin(t, s.address, exec.Command(nginx, "-p", s.dir, "-c", filepath.Join(s.dir, "server.conf"), "-e", filepath.Join(s.dir, "log")))
 		reload = fmt.Sprintf(`, reload: [%q, "-p", %q, "-c", %q, "-s", "reload"]`, nginx, s.dir, filepath.Join(s.dir, "server.conf"))
@@ -127,8 +137,8 @@ ServerTokens Full
 <VirtualHost *:%[6]s>
     ServerName site.example
     DocumentRoot %[1]s/www
-</VirtualHost>
-`, s.dir, s.address, modules, module, user, port))
+%[7]s</VirtualHost>
+`, s.dir, s.address, modules, module, user, port, more))
 		command := exec.Command(apache, "-DFOREGROUND", "-f", filepath.Join(s.dir, "server.conf"))
 		command.Env = append(os.Environ(), "PHP_INI_SCAN_DIR=")
 		servertest.Begin(t, s.address, command)

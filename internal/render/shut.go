@@ -61,7 +61,12 @@ func Shut(p Sheet, s *report.Shut, done *fix.Report, rest []fix.Change) {
 		fmt.Fprintln(p, bold.Render(Safe(s.Site)))
 		p.block(0, "", 0, "No "+what+" is up that this program knows how to take away.", plain)
 	} else {
-		fmt.Fprintln(p, bold.Render("Done for "+Safe(shutHead(s))))
+		if len(s.Gaps) > 0 {
+			fmt.Fprintln(p, bold.Render("Taken back for "+Safe(s.Site)))
+			p.block(0, "", 0, Safe("It is not closed: a stranger still gets "+report.List(s.Gaps)+". What was done is taken back; --leave-open ADDRESS leaves one open by name."), plain)
+		} else {
+			fmt.Fprintln(p, bold.Render("Done for "+Safe(shutHead(s))))
+		}
 		for _, title := range s.Back {
 			p.block(2, "", 0, Safe(title), plain)
 		}

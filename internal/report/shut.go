@@ -23,6 +23,7 @@ type Shut struct {
 	Back     []string      `json:"back,omitempty"` // what was taken back
 	Doors    []ShutDoor    `json:"doors"`          // what a stranger gets at each kind of address; empty when nobody looked
 	Wrong    []ShutWrong   `json:"wrong"`          // what is not as it should be
+	Gaps     []string      `json:"gaps,omitempty"` // what was open, for which all was taken back
 	Stops    []string      `json:"stops,omitempty"`
 	Outcomes []fix.Outcome `json:"outcomes"`
 }
@@ -94,6 +95,18 @@ func DoorsOf(r *audit.Result, lock, open bool) (doors []ShutDoor, wrong []ShutWr
 	return doors, wrong
 }
 
+// OpenOf are the addresses that show the site though it is closed, in words, by how they are called; but for those that are left open by name.
+func OpenOf(r *audit.Result, lock bool, left []string) (open []string) {
+	for i := range r.Snapshot.Doors {
+		d := &r.Snapshot.Doors[i]
+		spared := d.Kind == facts.RobotsDoor || d.Kind == facts.ChallengeDoor || !lock && d.Kind == facts.SignInDoor
+		if d.Shows == facts.ShowsSite && !spared && !slices.ContainsFunc([]string{d.Path, d.Address, strings.TrimSuffix(d.Address, "/")}, func(name string) bool { return slices.Contains(left, name) }) {
+			open = append(open, fmt.Sprintf("%s (%d)", d.Name(), d.Status))
+		}
+	}
+	return open
+}
+
 // Worst tells whether something that is not as it should be is high or worse.
 func (s *Shut) Worst() bool {
 	return slices.ContainsFunc(s.Wrong, func(w ShutWrong) bool { return w.Severity <= facts.High })
@@ -108,7 +121,7 @@ func doorShows(shows string) string {
 // doorSays says what a stranger gets.
 func doorSays(d *facts.Door) string {
 	says := doorShows(d.Shows)
-	if d.Shows == facts.ShowsSite && d.Kind != facts.HomeDoor && d.Kind != facts.InnerDoor && d.Kind != facts.UnencryptedDoor && d.Kind != facts.OtherNameDoor {
+	if d.Shows == facts.ShowsSite && d.Kind != facts.HomeDoor && d.Kind != facts.InnerDoor && d.Kind != facts.UnencryptedDoor && d.Kind != facts.OtherNameDoor && d.Kind != facts.SpeltDoor {
 		says = "as ever"
 	}
 	says += fmt.Sprintf(" (%d", d.Status)

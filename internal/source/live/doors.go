@@ -198,6 +198,7 @@ func (v *visit) doors(ctx context.Context, home string) {
 			return
 		}
 	}
+	v.spelt(ctx)
 }
 
 // madeUp is an address without what is made up of it.

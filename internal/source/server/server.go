@@ -541,6 +541,9 @@ func (a *assumed) Look(path string) answer.Entry {
 	return e
 }
 
+// Linked tells whether a link lies between a folder and what is below it.
+func (a *assumed) Linked(from, path string) bool { return answer.OS{}.Linked(from, path) }
+
 // Read implements answer.Disk.
 func (a *assumed) Read(path string) ([]byte, error) {
 	if data, changed := a.files[path]; changed {

@@ -58,6 +58,26 @@ func (OS) Look(path string) Entry {
 	return Entry{Is: AFile, Size: e.Size, Run: e.Mode&0o111 != 0}
 }
 
+// Linked tells whether a link lies between a folder and what is below it, as disks say that know of links.
+func Linked(d Disk, from, path string) bool {
+	linked, knows := d.(interface{ Linked(from, path string) bool })
+	return knows && linked.Linked(from, path)
+}
+
+// Linked tells whether a link lies between a folder and what is below it.
+func (OS) Linked(from, path string) bool {
+	real := func(path string) (to string) {
+		_ = tree.Near(path, func(files tree.Files, name string) (err error) {
+			to, err = files.Real(name)
+			return err
+		})
+		return to
+	}
+	below, err := filepath.Rel(from, filepath.Clean(path))
+	to, of := real(path), real(from)
+	return err == nil && to != "" && filepath.Clean(to) != filepath.Join(of, below)
+}
+
 // maxRead is the largest file that is read: one that tells a server what to do in a folder.
 const maxRead = 1 << 20
 

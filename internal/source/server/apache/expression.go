@@ -1,6 +1,7 @@
 package apache
 
 import (
+	"path/filepath"
 	"strings"
 
 	"weltaxis/internal/directives"
@@ -100,6 +101,9 @@ func (p *conditionReader) not() bool {
 		return p.word() == ""
 	case p.takes("-n "):
 		return p.word() != ""
+	case p.takes("-L "), p.takes("-h "):
+		name := p.word()
+		return answer.Linked(p.r.disk, filepath.Dir(name), name)
 	case p.takes("-f "), p.takes("-d "), p.takes("-e "):
 		kind := p.text[p.at-2]
 		entry := p.r.disk.Look(p.word())

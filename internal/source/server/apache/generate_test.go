@@ -105,6 +105,9 @@ func (g *generator) common(depth int, groups string) {
 		g.line(depth, "Options %s", g.one("+Indexes", "-Indexes", "Indexes FollowSymLinks", "None", "FollowSymLinks", "All"))
 	}
 	if has("AuthConfig") && depth > 0 {
+		if g.chance(10) {
+			g.line(depth, "AuthMerging %s", g.one("And", "Or", "Off"))
+		}
 		if g.chance(16) {
 			g.line(depth, "Require %s", g.one("all granted", "all denied", "ip 127.0.0.1", "ip 192.0.2.0/24", "local", "method GET"))
 		} else if g.chance(8) {

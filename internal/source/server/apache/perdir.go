@@ -91,6 +91,7 @@ type merging struct {
 	absolute  bool            // it sets options without a sign
 	rewrite   *rewriting
 	requires  []*directives.Node
+	joined    string // by And or Or with what was required before; "" for in its place
 	filters   map[string][]*directives.Node
 	redirects []*directives.Node
 	allows    []*directives.Node
@@ -126,6 +127,19 @@ var singles = map[string]func(*settings) **directives.Node{
 	"setoutputfilter":        func(s *settings) **directives.Node { return &s.setFilter },
 }
 
+// withBefore are the requirements of a section, with those that applied before it (AuthMerging).
+func (m *merging) withBefore(before []*directives.Node) []*directives.Node {
+	if m.joined != "and" && m.joined != "or" || before == nil {
+		return m.requires
+	}
+	group := func(name string, body []*directives.Node) *directives.Node {
+		n := *body[0]
+		n.Name, n.Body, n.Block = name, body, true
+		return &n
+	}
+	return []*directives.Node{group(map[string]string{"and": "RequireAll", "or": "RequireAny"}[m.joined], []*directives.Node{group("RequireAny", m.requires), group("RequireAny", before)})}
+}
+
 // one merges a directive.
 func (m *merging) one(n *directives.Node) {
 	if n.Hole != "" {
@@ -155,6 +169,8 @@ func (m *merging) one(n *directives.Node) {
 		}
 	case "require", "requireany", "requireall", "requirenone":
 		m.requires = append(m.requires, n)
+	case "authmerging":
+		m.joined = strings.ToLower(n.Arg(0))
 	case "allow", "deny":
 		m.allows = append(m.allows, n)
 	case "limit", "limitexcept":
@@ -306,8 +322,8 @@ func (m *merging) done() {
 	if m.indexesAt != nil {
 		s.indexes, s.indexesAt = m.indexes, m.indexesAt
 	}
-	if m.requires != nil {
-		s.requires = m.requires
+	if m.requires != nil || m.joined == "off" { // which takes away what was required, also where nothing is required in its place
+		s.requires = m.withBefore(s.requires)
 	}
 	if m.allows != nil {
 		s.allows = m.allows

@@ -96,6 +96,7 @@ func (g *Ground) plant(t *testing.T, folder string) {
 		}
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
+	require.NoError(t, os.Symlink("notes.txt", filepath.Join(g.Dir, folder, "linked.txt")))
 }
 
 // certify makes a certificate, which is its own authority, and its key: certificate.pem and key.pem.

@@ -177,6 +177,9 @@ func (r *request) static() {
 		}
 		r.redirect(http.StatusMovedPermanently, answer.Known(target), r.rootOrigin())
 	case answer.AFile:
+		if r.followsNone(file.S) {
+			return
+		}
 		if r.method == http.MethodPost {
 			r.special(http.StatusMethodNotAllowed, r.placeOrigin(), nil)
 			return
@@ -188,6 +191,26 @@ func (r *request) static() {
 		kind, origin := r.kind()
 		r.send(reply{status: http.StatusOK, kind: kind, kindOrigin: origin, length: entry.Size, static: true, origin: r.rootOrigin()})
 	}
+}
+
+// followsNone has it refused where it is a link, or lies behind one, that is not to be followed.
+func (r *request) followsNone(file string) bool {
+	n := r.loc.find("disable_symlinks")
+	if n == nil || n.Arg(0) == "off" {
+		return false
+	}
+	from := "/"
+	if said, is := strings.CutPrefix(n.Arg(1), "from="); is {
+		if folder := r.expand(said, n); folder.Why == nil {
+			from = folder.S
+		}
+	}
+	if !answer.Linked(r.disk, from, file) || n.Arg(0) == "if_not_owner" && !r.g.Either(facts.Reason{Because: "whose the link and the file are is not looked at", Origin: at(n)}) {
+		return false
+	}
+	r.a.Then(at(n), "a link lies on the way to "+file)
+	r.special(http.StatusForbidden, at(n), n)
+	return true
 }
 
 // kind is the type of what is served, by the ending of the address.

@@ -106,6 +106,9 @@ func (g *generator) common(depth int) {
 		g.line(depth, "auth_basic %s;", g.one(`"The workshop"`, "off", `"Staff only"`))
 		g.line(depth, "auth_basic_user_file %s/passwords;", g.g.Dir)
 	}
+	if g.chance(5) {
+		g.line(depth, "disable_symlinks %s;", g.one("on from=$document_root", "off"))
+	}
 	if g.chance(8) {
 		g.line(depth, "satisfy %s;", g.one("any", "all"))
 	}

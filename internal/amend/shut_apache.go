@@ -1,0 +1,221 @@
+package amend
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"weltaxis/internal/directives"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/source/server"
+	"weltaxis/internal/tree"
+)
+
+// apacheShut are the ways by which Apache closes a host, or locks it: at the end of the host, since of sections for addresses the last counts.
+func (l *spot) apacheShut(s facts.Shut, source *server.Source) (ways []way) {
+	files, notes := byFile(s, source)
+	host := (*directives.Node)(nil)
+	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("VirtualHost") }); at >= 0 {
+		host = l.blocks[at]
+	}
+	for n := len(files); n >= 0; n-- {
+		w, err := l.apacheShutWith(s, source, host, files[:n])
+		if err != nil {
+			continue
+		}
+		w.notes = append(append(w.notes, notes...), leading(l.apacheGaps(s, source))...)
+		for _, path := range files[n:] {
+			w.notes = append(w.notes, path+" is closed as well")
+		}
+		ways = append(ways, w)
+	}
+	return ways
+}
+
+// apacheShutWith is one of them, by which the files at some addresses stay open. Without a host it is for the whole server.
+func (l *spot) apacheShutWith(s facts.Shut, source *server.Source, host *directives.Node, files []string) (w way, err error) {
+	var rules []string
+	if len(files) > 0 && l.tree.Modules["mod_rewrite.c"] != "" {
+		rules = append(rules, fmt.Sprintf("RewriteRule \"^%s$\" - [END]", sparedPaths(files)))
+	}
+	text := apacheLock(s, files, l.tree.Modules["mod_access_compat.c"] != "")
+	if !s.Lock {
+		rules = append(apacheNoticeRules(s, files), rules...)
+		text = apacheNotice(s, files, l.tree.Modules["mod_headers.c"] != "")
+	}
+	w.file, w.from = source.Servers[0].File, "(no such line)"
+	if rules != nil {
+		rules = append([]string{"RewriteEngine On"}, rules...)
+	}
+	if host == nil {
+		data := l.data(w.file)
+		if len(data) > 0 && data[len(data)-1] != '\n' {
+			data = append(slices.Clone(data), '\n')
+		}
+		text = strings.Join(append(rules, text), "\n")
+		w.data, w.to, w.says = append(slices.Clone(data), text+"\n"...), text, "at the end of "+w.file
+		return w, nil
+	}
+	first := firstOf(host.Body, func(n *directives.Node) bool {
+		return n.Is("RewriteEngine", "RewriteCond", "RewriteRule", "RewriteOptions", "RewriteBase", "RewriteMap") && n.File == host.File
+	})
+	if first == nil {
+		text = strings.Join(append(rules, text), "\n")
+	}
+	w.file = host.File
+	if w.data, err = host.Ending(l.data(w.file), text); err != nil {
+		return w, err
+	}
+	w.to, w.says = text, fmt.Sprintf("at the end of %s, line %d of %s", host, host.Line, host.File)
+	if first != nil && rules != nil {
+		if w.data, err = first.PrecededBy(w.data, strings.Join(rules, "\n")); err != nil {
+			return w, err
+		}
+		w.to = strings.Join(rules, "\n") + "\n" + w.to
+	}
+	return w, nil
+}
+
+// asItWasAsked is a condition for addresses that stay open, as they were asked for.
+func asItWasAsked(paths string) string { return `^(?:GET|HEAD) ` + paths + ` HTTP/` }
+
+// apacheLock are the lines by which Apache locks a host. What was required of anybody before still is.
+func apacheLock(s facts.Shut, files []string, compat bool) string {
+	lines := []string{
+		"<Location \"/\">",
+		"    AuthMerging And",
+		"    AuthType Basic",
+		"    AuthName \"Locked\"",
+		"    AuthBasicProvider file",
+		fmt.Sprintf("    AuthUserFile \"%s\"", s.File),
+		"    Require valid-user",
+	}
+	if compat { // override files may say otherwise
+		lines = append(lines, "    Satisfy All")
+	}
+	lines = append(lines, "</Location>")
+	for _, path := range files {
+		lines = append(lines, apacheException(path, "    AuthMerging Off", fmt.Sprintf("    Require expr \"%%{THE_REQUEST} =~ m#%s# && ! -L '%%{REQUEST_FILENAME}' && ! -d '%%{REQUEST_FILENAME}'\"", asItWasAsked(sparedPath(path))))...)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// apacheException is the section of an address that stays open, where an error shows no page of the site.
+func apacheException(path string, lines ...string) []string {
+	return slices.Concat([]string{fmt.Sprintf("<LocationMatch \"^%s$\">", sparedPath(path))}, lines, []string{"    ErrorDocument 403 default", "    ErrorDocument 404 default", "</LocationMatch>"})
+}
+
+// apacheNoticeRules are the rules by which Apache answers with the notice.
+func apacheNoticeRules(s facts.Shut, files []string) (lines []string) {
+	if len(files) > 0 {
+		lines = append(lines, fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!%s\" [OR]", asItWasAsked(sparedPaths(files))), fmt.Sprintf("RewriteCond %%{REQUEST_URI} \"!^%s$\"", sparedPaths(files)))
+	}
+	if s.SignIn != "" {
+		lines = append(lines, fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!^[A-Z]+ %s/?(?:[?][^ ]*)? HTTP/\"", regexp.QuoteMeta(s.SignIn)))
+	}
+	if s.Cookie != "" {
+		lines = append(lines, fmt.Sprintf("RewriteCond %%{HTTP_COOKIE} \"!(?:^|; ?)%s=\"", regexp.QuoteMeta(s.Cookie)))
+	}
+	return append(lines, "RewriteRule ^ - [R=503,L]")
+}
+
+// apacheNotice is what the notice says.
+func apacheNotice(s facts.Shut, files []string, headers bool) string {
+	var lines []string
+	for _, path := range files {
+		lines = append(lines, apacheException(path)...)
+	}
+	lines = append(lines, fmt.Sprintf("ErrorDocument 503 %s", directives.NginxWord(plain(s.Notice))))
+	if headers {
+		lines = append(lines, fmt.Sprintf("Header always set Retry-After %d \"expr=%%{REQUEST_STATUS} -eq 503\"", s.Retry),
+			"Header always set Cache-Control no-store \"expr=%{REQUEST_STATUS} -eq 503\"")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// grants are directives by which somebody is let in.
+var grants = []string{"Require", "RequireAny", "RequireAll", "RequireNone", "Satisfy", "Allow", "AuthMerging"}
+
+// apacheGaps are the places of a host that a lock would not stand before: sections with a condition are joined last, also those of override files; what
+// redirects comes first.
+func (l *spot) apacheGaps(s facts.Shut, source *server.Source) (gaps []Gap) {
+	if !s.Lock {
+		return nil
+	}
+	l.tree.Bodies(func(body []*directives.Node) {
+		for _, n := range body {
+			because := fmt.Sprintf("%s, line %d: %s", n.File, n.Line, facts.Shorten(n.String(), 80))
+			switch {
+			case n.Is("If", "ElseIf", "Else") && lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is(grants...) }) != nil:
+				gaps = append(gaps, Gap{n.File, because, false})
+			case n.Is("Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp"):
+				gaps = append(gaps, Gap{strings.Join(n.Args[:max(0, len(n.Args)-1)], " "), because, true})
+			}
+		}
+	})
+	root := source.Root()
+	if root == "" {
+		return gaps
+	}
+	for _, file := range overridesWithConditions(root) {
+		if l.mayGrant(filepath.Dir(file)) {
+			gaps = append(gaps, Gap{file, "its <If> is joined after all else, and may let anybody in; AllowOverride without AuthConfig takes that away", false})
+		}
+	}
+	return gaps
+}
+
+// mayGrant tells whether override files of a folder may say who is let in: what the section of the longest path allows, or one for many folders.
+func (l *spot) mayGrant(folder string) (may bool) {
+	longest := -1
+	l.tree.Bodies(func(body []*directives.Node) {
+		for _, n := range body {
+			if !n.Is("Directory", "DirectoryMatch") {
+				continue
+			}
+			said := lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is("AllowOverride") })
+			path := strings.TrimSuffix(n.Arg(0), "/")
+			if said == nil {
+				continue
+			}
+			grants := slices.ContainsFunc(said.Args, func(arg string) bool { return strings.EqualFold(arg, "All") || strings.EqualFold(arg, "AuthConfig") })
+			switch {
+			case n.Is("DirectoryMatch") || strings.ContainsAny(path, "*?[~"):
+				may = may || grants
+			case (folder == path || strings.HasPrefix(folder, path+"/")) && len(path) >= longest:
+				longest, may = len(path), grants
+			}
+		}
+	})
+	return may
+}
+
+// condition begins a section of an override file that is joined after all else.
+var condition = regexp.MustCompile(`(?im)^\s*<(?:If|ElseIf|Else)(?:\s|>)`)
+
+// mostEntries is how many entries of a site are looked at for override files.
+const mostEntries = 50_000
+
+// overridesWithConditions are the override files below a folder that hold a section with a condition and let somebody in.
+func overridesWithConditions(root string) (files []string) {
+	seen := 0
+	_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if seen++; seen > mostEntries {
+			return fs.SkipAll
+		}
+		if err != nil || d.Name() != ".htaccess" || !d.Type().IsRegular() {
+			return nil
+		}
+		data, err := tree.ReadServed(path, []string{root}, 1<<20)
+		if err == nil && condition.Match(data) && letsIn.Match(data) {
+			files = append(files, path)
+		}
+		return nil
+	})
+	return files
+}
+
+var letsIn = regexp.MustCompile(`(?im)^\s*<?(?:Require|Satisfy|Allow|AuthMerging)`)
