@@ -82,7 +82,7 @@ func needs(s facts.Shut) func(*server.Source) string {
 		}
 		var open []string
 		for _, g := range gaps {
-			if !g.Leads && !slices.Contains(s.Left, g.At) {
+			if s.Lock && !g.Leads && !slices.Contains(s.Left, g.At) {
 				open = append(open, fmt.Sprintf("%s (%s; --leave-open %s)", g.At, g.Because, g.At))
 			}
 		}
@@ -101,11 +101,14 @@ type Gap struct {
 }
 
 // leading says which places lead elsewhere before anybody is asked for a name.
-func leading(gaps []Gap) (says []string) {
+func leading(s facts.Shut, gaps []Gap) (says []string) {
 	for _, g := range gaps {
-		if g.Leads {
+		switch {
+		case g.Leads:
 			says = append(says, fmt.Sprintf("%s leads elsewhere before a password is asked for (%s)", g.At, g.Because))
-		} else {
+		case !s.Lock:
+			says = append(says, fmt.Sprintf("%s stays open (%s)", g.At, g.Because))
+		default:
 			says = append(says, fmt.Sprintf("%s stays open, as was said (%s)", g.At, g.Because))
 		}
 	}
@@ -141,20 +144,25 @@ func sparedPaths(paths []string) string {
 	return "(?:" + strings.Join(parts, "|") + ")"
 }
 
-// byFile tells which of the addresses that stay open are answered by a file of theirs where there is one; a program answers the others.
-func byFile(s facts.Shut, source *server.Source) (files []string, notes []string) {
+// byFile tells which of the addresses that stay open are answered by a file of theirs where there is one. Of a notice others are answered by their
+// program as ever, as a robots.txt that is made when it is asked for; of a lock they are closed.
+func byFile(s facts.Shut, source *server.Source) (files, programs, notes []string) {
 	for _, path := range s.Spares {
-		u := *source.Address
-		if u.Path = path; strings.HasSuffix(path, "/") {
+		u, folder := *source.Address, strings.HasSuffix(path, "/")
+		if u.Path = path; folder {
 			u.Path += "weltaxis"
 		}
-		if a := source.Work(&u, u.Path); a.Text(answer.Handler) == "static" {
+		byFile := source.Work(&u, u.Path).Text(answer.Handler) == "static"
+		switch {
+		case byFile && (folder || s.Lock || source.Work(&u).Text(answer.Handler) == "static"):
 			files = append(files, path)
-		} else {
-			notes = append(notes, fmt.Sprintf("%s is closed as well: a program answers there, or nobody can tell", path))
+		case !s.Lock && !folder:
+			programs = append(programs, path)
+		default:
+			notes = append(notes, path+" is closed as well: a program answers there, or nobody can tell")
 		}
 	}
-	return files, notes
+	return files, programs, notes
 }
 
 // headersOf are the headers that the host adds to its answers, since a list of one's own takes the place of theirs.

@@ -16,17 +16,17 @@ import (
 
 // apacheShut are the ways by which Apache closes a host, or locks it: at the end of the host, since of sections for addresses the last counts.
 func (l *spot) apacheShut(s facts.Shut, source *server.Source) (ways []way) {
-	files, notes := byFile(s, source)
+	files, programs, notes := byFile(s, source)
 	host := (*directives.Node)(nil)
 	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("VirtualHost") }); at >= 0 {
 		host = l.blocks[at]
 	}
 	for n := len(files); n >= 0; n-- {
-		w, err := l.apacheShutWith(s, source, host, files[:n])
+		w, err := l.apacheShutWith(s, source, host, files[:n], programs)
 		if err != nil {
 			continue
 		}
-		w.notes = append(append(w.notes, notes...), leading(l.apacheGaps(s, source))...)
+		w.notes = append(append(w.notes, notes...), leading(s, l.apacheGaps(s, source))...)
 		for _, path := range files[n:] {
 			w.notes = append(w.notes, path+" is closed as well")
 		}
@@ -36,14 +36,14 @@ func (l *spot) apacheShut(s facts.Shut, source *server.Source) (ways []way) {
 }
 
 // apacheShutWith is one of them, by which the files at some addresses stay open. Without a host it is for the whole server.
-func (l *spot) apacheShutWith(s facts.Shut, source *server.Source, host *directives.Node, files []string) (w way, err error) {
+func (l *spot) apacheShutWith(s facts.Shut, source *server.Source, host *directives.Node, files, programs []string) (w way, err error) {
 	var rules []string
 	if len(files) > 0 && l.tree.Modules["mod_rewrite.c"] != "" {
 		rules = append(rules, fmt.Sprintf("RewriteRule \"^%s$\" - [END]", sparedPaths(files)))
 	}
 	text := apacheLock(s, files, l.tree.Modules["mod_access_compat.c"] != "")
 	if !s.Lock {
-		rules = append(apacheNoticeRules(s, files), rules...)
+		rules = append(apacheNoticeRules(s, files, programs), rules...)
 		text = apacheNotice(s, files, l.tree.Modules["mod_headers.c"] != "")
 	}
 	w.file, w.from = source.Servers[0].File, "(no such line)"
@@ -98,10 +98,13 @@ func apacheLock(s facts.Shut, files []string, compat bool) string {
 	}
 	lines = append(lines, "</Location>")
 	for _, path := range files {
-		lines = append(lines, apacheException(path, "    AuthMerging Off", fmt.Sprintf("    Require expr \"%%{THE_REQUEST} =~ m#%s# && ! -L '%%{REQUEST_FILENAME}' && ! -d '%%{REQUEST_FILENAME}'\"", asItWasAsked(sparedPath(path))))...)
+		lines = append(lines, apacheException(path, "    AuthMerging Off", fmt.Sprintf("    Require expr \"%%{THE_REQUEST} =~ m#%s# && %s\"", asItWasAsked(sparedPath(path)), noLink))...)
 	}
 	return strings.Join(lines, "\n")
 }
+
+// noLink is a condition for what is neither a link nor a folder.
+const noLink = "! -L '%{REQUEST_FILENAME}' && ! -d '%{REQUEST_FILENAME}'"
 
 // apacheException is the section of an address that stays open, where an error shows no page of the site.
 func apacheException(path string, lines ...string) []string {
@@ -109,9 +112,12 @@ func apacheException(path string, lines ...string) []string {
 }
 
 // apacheNoticeRules are the rules by which Apache answers with the notice.
-func apacheNoticeRules(s facts.Shut, files []string) (lines []string) {
+func apacheNoticeRules(s facts.Shut, files, programs []string) (lines []string) {
 	if len(files) > 0 {
 		lines = append(lines, fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!%s\" [OR]", asItWasAsked(sparedPaths(files))), fmt.Sprintf("RewriteCond %%{REQUEST_URI} \"!^%s$\"", sparedPaths(files)))
+	}
+	if len(programs) > 0 {
+		lines = append(lines, fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!%s\"", asItWasAsked(sparedPaths(programs))))
 	}
 	if s.SignIn != "" {
 		lines = append(lines, fmt.Sprintf("RewriteCond %%{THE_REQUEST} \"!^[A-Z]+ %s/?(?:[?][^ ]*)? HTTP/\"", regexp.QuoteMeta(s.SignIn)))
@@ -126,7 +132,7 @@ func apacheNoticeRules(s facts.Shut, files []string) (lines []string) {
 func apacheNotice(s facts.Shut, files []string, headers bool) string {
 	var lines []string
 	for _, path := range files {
-		lines = append(lines, apacheException(path)...)
+		lines = append(lines, apacheException(path, "    AuthMerging And", "    Require expr \""+noLink+"\"")...)
 	}
 	lines = append(lines, fmt.Sprintf("ErrorDocument 503 %s", directives.NginxWord(plain(s.Notice))))
 	if headers {
@@ -142,15 +148,18 @@ var grants = []string{"Require", "RequireAny", "RequireAll", "RequireNone", "Sat
 // apacheGaps are the places of a host that a lock would not stand before: sections with a condition are joined last, also those of override files; what
 // redirects comes first.
 func (l *spot) apacheGaps(s facts.Shut, source *server.Source) (gaps []Gap) {
+	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("VirtualHost") }); at >= 0 {
+		gaps = l.sameElsewhere(l.blocks[at])
+	}
 	if !s.Lock {
-		return nil
+		return gaps
 	}
 	l.tree.Bodies(func(body []*directives.Node) {
 		for _, n := range body {
 			because := fmt.Sprintf("%s, line %d: %s", n.File, n.Line, facts.Shorten(n.String(), 80))
 			switch {
 			case n.Is("If", "ElseIf", "Else") && lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is(grants...) }) != nil:
-				gaps = append(gaps, Gap{n.File, because, false})
+				gaps = append(gaps, Gap{n.File, fmt.Sprintf("line %d: <%s>, which is joined after all else", n.Line, facts.Shorten(n.String(), 80)), false})
 			case n.Is("Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp"):
 				gaps = append(gaps, Gap{strings.Join(n.Args[:max(0, len(n.Args)-1)], " "), because, true})
 			}

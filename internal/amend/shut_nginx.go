@@ -20,13 +20,13 @@ func (l *spot) nginxShut(s facts.Shut, source *server.Source) (ways []way) {
 		return nil
 	}
 	host := l.blocks[at]
-	files, notes := byFile(s, source)
+	files, programs, notes := byFile(s, source)
 	for n := len(files); n >= 0; n-- {
-		w, err := l.nginxShutWith(s, source, host, files[:n])
+		w, err := l.nginxShutWith(s, source, host, files[:n], programs)
 		if err != nil {
 			continue
 		}
-		w.notes = append(append(w.notes, notes...), leading(l.nginxGaps(s))...)
+		w.notes = append(append(w.notes, notes...), leading(s, l.nginxGaps(s))...)
 		for _, path := range files[n:] {
 			w.notes = append(w.notes, path+" is closed as well")
 		}
@@ -36,7 +36,7 @@ func (l *spot) nginxShut(s facts.Shut, source *server.Source) (ways []way) {
 }
 
 // nginxShutWith is one of them, by which the files at some addresses stay open.
-func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, host *directives.Node, files []string) (w way, err error) {
+func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, host *directives.Node, files, programs []string) (w way, err error) {
 	var lines []string
 	if s.Lock {
 		lines = append(lines, `auth_basic "Locked";`, fmt.Sprintf("auth_basic_user_file %s;", quoted(s.File)))
@@ -44,7 +44,7 @@ func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, host *directiv
 			lines = append(lines, "satisfy all;")
 		}
 	} else {
-		lines = append(lines, nginxNotice(s, files, headersOf(l, host))...)
+		lines = append(lines, nginxNotice(s, slices.Concat(files, programs), headersOf(l, host))...)
 	}
 	type insertion struct {
 		in   *directives.Node
@@ -154,12 +154,12 @@ func nginxNotice(s facts.Shut, files, headers []string) []string {
 // nginxGaps are the places of a host that answer before access is checked, or that lift it: what rewrites comes first, and what stands in a location takes
 // the place of what stands around it. A notice comes before all of them.
 func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
-	if !s.Lock {
-		return nil
-	}
 	at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("server") })
 	if at < 0 {
 		return nil
+	}
+	if gaps = l.sameElsewhere(l.blocks[at]); !s.Lock {
+		return gaps
 	}
 	var in func(body []*directives.Node, place string)
 	in = func(body []*directives.Node, place string) {

@@ -43,7 +43,7 @@ func toldSites(t *testing.T, kind string) *toldSite {
 	return toldSitesWith(t, kind, "", nil)
 }
 
-// toldSitesWith have more lines in their host, in which DIR is their folder, and more files.
+// toldSitesWith have more lines in their host, in which DIR is their folder and OTHER a free address, and more files.
 func toldSitesWith(t *testing.T, kind, more string, files map[string]string) *toldSite {
 	t.Helper()
 	s := &toldSite{dir: servertest.Public(t), address: servertest.FreeAddress(t), kind: kind, state: t.TempDir(), files: map[string]string{}, client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}}
@@ -55,6 +55,9 @@ func toldSitesWith(t *testing.T, kind, more string, files map[string]string) *to
 		s.write(t, name, text)
 	}
 	more = strings.ReplaceAll(more, "DIR", s.dir)
+	if strings.Contains(more, "OTHER") {
+		more = strings.ReplaceAll(more, "OTHER", servertest.FreeAddress(t))
+	}
 	require.NoError(t, os.Mkdir(filepath.Join(s.dir, "sessions"), 0o700))
 	user := ""
 	php := "[PHP]\ndisplay_errors = On ; while we build\nexpose_php = On\nallow_url_include = On\nsession.name = STAGE\nsession.save_path = " + s.dir + "/sessions\n"
@@ -110,6 +113,9 @@ http {
 		s.write(t, "php/php.ini", php)
 		s.write(t, "mime.types", "text/html html\nimage/jpeg jpg\ntext/plain txt\n")
 		modules := ""
+		if strings.Contains(more, "access_compat") {
+			modules = "LoadModule access_compat_module /usr/lib/apache2/modules/mod_access_compat.so\n"
+		}
 		for _, m := range []string{"mpm_prefork", "authz_core", "alias", "dir", "mime", "autoindex", "headers", "rewrite", "authn_core", "authn_file", "auth_basic", "authz_user"} {
 			modules += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 		}
