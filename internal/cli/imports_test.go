@@ -25,7 +25,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {"secrets"}, "nearest": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary", "secrets"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
+		"access": {}, "facts": {"secrets"}, "nearest": {}, "password": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary", "secrets"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},

@@ -21,6 +21,7 @@ import (
 	"weltaxis/internal/fix"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
+	"weltaxis/internal/password"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
 	"weltaxis/internal/site"
@@ -70,9 +71,10 @@ func (p *program) lockCommand() *cobra.Command {
 		Long: `Shows what would put name and password before the whole site, or take them away, and with --write does it: by the
 switch of the content system where its dialect names one, and else, or with --server, by lines of the web server's configuration. The password is
 made here and shown once, unless --password-file gives one; it is kept as bcrypt does. Robots.txt and certificate challenges stay open.
+What the server answers before it asks for a password, or would let in all the same, is named before, and nothing is written unless --leave-open names it.
 
-Afterwards the caches are emptied, and every kind of address is asked for as a stranger does, and as somebody with the
-password. What does not come in any more is said: jobs that visits trigger, calls from payment services. It is kept as a run of fix: weltaxis undo takes
+Afterwards the caches are emptied, and every kind of address is asked for as a stranger does, on a site of one's own in other spellings
+as well, and as somebody with the password. Where the web server still lets a stranger in, what was done is taken back. What does not come in any more is said: jobs that visits trigger, calls from payment services. It is kept as a run of fix: weltaxis undo takes
 it back.
 
 Exit status: 0 it was shown, or done and is so everywhere · 1 it is not, or not everywhere · 2 wrong use`,
@@ -196,6 +198,9 @@ func untilSaid(text string, now time.Time) (time.Time, error) {
 	return now, fmt.Errorf("--until: %q is no time; write it as 2h, 18:30, 2026-11-27 or 2026-11-27T10:00", text)
 }
 
+// mostOfBcrypt is how many bytes of a password bcrypt takes.
+const mostOfBcrypt = 72
+
 // credentials are the name and the password of the lock: given, or made.
 func (s *shutting) credentials() error {
 	if s.how.Name = s.name; s.name == "" || strings.ContainsAny(s.name, ":\r\n") {
@@ -216,8 +221,12 @@ func (s *shutting) credentials() error {
 		return fmt.Errorf("--password-file: %w", err)
 	}
 	first, _, _ := strings.Cut(string(data), "\n")
-	if s.how.Password = strings.TrimRight(first, "\r"); len(s.how.Password) < 8 {
-		return errors.New("--password-file: its first line has fewer than 8 characters, which are tried out within the hour; take more, or leave the option out and have one made")
+	s.how.Password = strings.TrimRight(first, "\r")
+	if why := password.Weak(s.how.Password, s.name, s.site.Name, s.site.Address(), s.site.Said("brand")); why != "" {
+		return fmt.Errorf("--password-file: its first line would be guessed: %s; take another, or leave the option out and have one made", why)
+	}
+	if len(s.how.Password) > mostOfBcrypt {
+		return fmt.Errorf("--password-file: its first line has %d bytes, and of a password %d count", len(s.how.Password), mostOfBcrypt)
 	}
 	return nil
 }
