@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -55,6 +56,7 @@ type fixing struct {
 	allow              facts.Risk
 	said               []string
 	values             string
+	alone              map[string]bool // the settings of which --value says something
 
 	site   *site.Site
 	before *audit.Result
@@ -135,6 +137,11 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 		return err
 	}
 	names = present(f.before.Rules, names)
+	for _, key := range slices.Sorted(maps.Keys(f.alone)) { // what is said of some settings is for those, and what is named besides
+		if !slices.Contains(names, key) {
+			names = append(names, key)
+		}
+	}
 	plan, err := f.plan(ctx, values, names)
 	if err != nil {
 		return err
@@ -182,6 +189,7 @@ func (f *fixing) rootForScript() string {
 // valuesSaid are those of --values, and over them those of --value.
 func (f *fixing) valuesSaid() (map[string]string, error) {
 	values := map[string]string{}
+	f.alone = map[string]bool{}
 	if f.values != "" {
 		var err error
 		if values, err = site.LoadValues(f.values); err != nil {
@@ -197,7 +205,7 @@ func (f *fixing) valuesSaid() (map[string]string, error) {
 		if changed {
 			slog.Warn(facts.Renamed(name, now))
 		}
-		values[now] = value
+		values[now], f.alone[now] = value, true
 	}
 	return values, nil
 }
@@ -213,7 +221,13 @@ func (f *fixing) plan(ctx context.Context, values map[string]string, names []str
 	if err != nil {
 		return nil, err
 	}
-	if unknown := plan.Named(names); len(unknown) > 0 {
+	unknown := plan.Named(names)
+	for _, key := range slices.Sorted(maps.Keys(f.alone)) {
+		if !slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return c.Key == key }) {
+			plan.Already = append(plan.Already, key+" is "+values[key]+" already")
+		}
+	}
+	if unknown = slices.DeleteFunc(unknown, func(name string) bool { return f.alone[name] }); len(unknown) > 0 { // what is so already changes nothing
 		return nil, fmt.Errorf("nothing that deviates is called %s; weltaxis audit lists what does", strings.Join(unknown, ", "))
 	}
 	return plan, nil
@@ -262,6 +276,11 @@ func (f *fixing) confirm(c fix.Change) error {
 }
 
 func (f *fixing) make(ctx context.Context, plan *fix.Plan, names []string) error {
+	for _, c := range plan.Changes {
+		if f.alone[c.Key] && c.Makeable() && c.Risk > f.allow {
+			return fmt.Errorf("nothing was written: %s is %s (%s); add --allow %s", render.Safe(c.Key), c.Risk, render.Safe(c.Because), c.Risk)
+		}
+	}
 	chosen, rest, err := plan.Gate(fix.Consent{Upto: f.allow, Names: names, Yes: f.confirm})
 	if err != nil {
 		return err

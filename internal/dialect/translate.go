@@ -154,6 +154,9 @@ func (t Translation) Stored(entry facts.Term, v facts.Value, like Like) (any, er
 	if entry.Type == facts.Secret {
 		return nil, ErrSecret
 	}
+	if why := t.Unspelt(entry, v, like); why != "" {
+		return nil, errors.New("it can be read and not written: " + why)
+	}
 	stored, err := t.spell(entry, v, like)
 	if err != nil {
 		return nil, err

@@ -105,12 +105,36 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 	return env, nil
 }
 
+// judgedBy says which rules deviate once a setting has a value, that did not when the site was looked at, or that the value is to settle.
+func judgedBy(r *audit.Result) func(facts.Term, facts.Value, []string) []string {
+	if r.Rules == nil {
+		return nil
+	}
+	return func(setting facts.Term, value facts.Value, settles []string) (says []string) {
+		before := map[string]bool{}
+		for _, d := range r.Deviations {
+			before[d.Rule] = true
+		}
+		with := *r.Snapshot
+		with.Readings = slices.DeleteFunc(slices.Clone(with.Readings), func(reading facts.Reading) bool { return reading.FullName() == setting.Name })
+		with.Readings = append(with.Readings, facts.Reading{Source: facts.Settings, Name: setting.Short(), Value: value, Origin: facts.Origin{Default: "what is to be there"}})
+		for _, d := range r.Rules.Judge(&with).Deviations {
+			own := slices.ContainsFunc(d.Readings, func(reading facts.Reading) bool { return reading.FullName() == setting.Name })
+			if text := d.Rule + ": " + d.Says; own && (!before[d.Rule] || slices.Contains(settles, d.Rule)) && !slices.Contains(says, text) {
+				says = append(says, text)
+			}
+		}
+		return says
+	}
+}
+
 // WishesFor are what a plan for a site is made from, after an audit.
 func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[string]string) (Wishes, error) {
 	w := Wishes{Deviations: r.Deviations, WebUser: r.Snapshot.WebUser(), Values: values}
 	for _, c := range r.Covered {
 		w.Covered = append(w.Covered, c.Deviation)
 	}
+	w.Known, w.Judged = r.Snapshot.Records[facts.ListRecords], judgedBy(r)
 	var err error
 	if w.Dialect, w.Stores, err = audit.Stores(s, options); err != nil {
 		return w, err

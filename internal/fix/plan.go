@@ -19,6 +19,7 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
+	"weltaxis/internal/nearest"
 	"weltaxis/internal/secrets"
 	"weltaxis/internal/source/files"
 	"weltaxis/internal/store"
@@ -56,7 +57,9 @@ type Change struct {
 	Also []string `json:"also,omitempty"`
 	// Besides is what a database does besides when it is changed.
 	Besides []string `json:"besides,omitempty"`
-	RunAs   string   `json:"run_as,omitempty"`
+	// Judged are the rules that would deviate with a value that a person has said, and do not now, with what they say.
+	Judged []string `json:"judged,omitempty"`
+	RunAs  string   `json:"run_as,omitempty"`
 	// Untested is why the server's own test can tell nothing of it, and Trial how it was tested.
 	Untested string `json:"untested,omitempty"`
 	Trial    *Trial `json:"trial,omitempty"`
@@ -90,6 +93,7 @@ type Plan struct {
 	Changes []Change
 	As      string                  // the user that it is made as, where that is not whoever asked for it
 	Discern func(string) string     // takes secrets out of a text that is to be shown
+	Already []string                // what a person has said that is so already
 	clients map[string]store.Client // by database
 	reveal  bool
 	loaders []Loader // of what is told something in it
@@ -105,7 +109,11 @@ type Wishes struct {
 	Tree       *files.Source     // that tree, as it was looked at; nil for one without a site file
 	WebUser    string            // the user the web server runs as, "" when nobody said
 	Values     map[string]string // what a person has said, by setting, or page.PATH.FIELD
-	Pages      bool              // a page cache may hold what was
+	// Known are the pages that the content system keeps; nil where nobody has seen which. Judged says which rules deviate once a setting has a value, that
+	// do not now or that it is to settle, with what they say; nil where nobody can tell.
+	Known  []facts.Record
+	Judged func(setting facts.Term, value facts.Value, settles []string) []string
+	Pages  bool // a page cache may hold what was
 	// Made are the files, below the served folder, that are served though they are not there: the content system
 	// makes them, and a file in their place would hide what it says.
 	Made []string
@@ -290,6 +298,9 @@ func (p *planning) values() error {
 			return err
 		}
 		c.To = to
+		if err := p.wanted(c); err != nil {
+			return err
+		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(p.Values)) {
 		if used[key] {
@@ -313,6 +324,9 @@ func (p *planning) values() error {
 			return err
 		}
 		change.To = to
+		if err := p.wanted(&change); err != nil {
+			return err
+		}
 		p.plan.Changes = append(p.plan.Changes, change)
 	}
 	for _, key := range slices.Sorted(maps.Keys(p.Secrets)) {
@@ -323,6 +337,53 @@ func (p *planning) values() error {
 		p.plan.Changes = append(p.plan.Changes, p.shut())
 	}
 	return nil
+}
+
+// wanted holds a value that a person has said against what its setting takes, and notes which rules would deviate with it.
+func (p *planning) wanted(c *Change) error {
+	if c.wish != nil {
+		return nil
+	}
+	term := c.term()
+	if why := term.Wanted(c.To); why != "" {
+		return fmt.Errorf("%s: %s", c.Key, why)
+	}
+	named := c.page
+	if c.Kind == Setting && term.NamesPage() {
+		named = c.To.Text()
+	}
+	if named != "" && p.Known != nil && !slices.ContainsFunc(p.Known, func(r facts.Record) bool { return pathOf(r) == strings.Trim(named, "/") }) {
+		return fmt.Errorf("%s: the site has no page %q; %s", c.Key, facts.Shorten(named, 60), p.candidates(named))
+	}
+	if c.Kind == Setting && p.Judged != nil {
+		c.Judged = p.Judged(term, c.To, c.Rules)
+	}
+	return nil
+}
+
+func pathOf(r facts.Record) string { return strings.Trim(r.Values["path"].Text(), "/") }
+
+// fewCandidates is how many pages are named where one was named that is not there.
+const fewCandidates = 8
+
+// candidates are the pages that there are, those with a like name first.
+func (p *planning) candidates(named string) string {
+	var paths, says []string
+	titles := map[string]string{}
+	for _, r := range p.Known {
+		paths, titles[pathOf(r)] = append(paths, pathOf(r)), r.Values["title"].Text()
+	}
+	slices.Sort(paths)
+	if like := nearest.Word(strings.Trim(named, "/"), paths); like != "" {
+		paths = append([]string{like}, slices.DeleteFunc(paths, func(path string) bool { return path == like })...)
+	}
+	for _, path := range paths[:min(len(paths), fewCandidates)] {
+		says = append(says, fmt.Sprintf("%s (%s)", path, facts.Shorten(titles[path], 40)))
+	}
+	if more := len(paths) - len(says); more > 0 {
+		says = append(says, fmt.Sprintf("and %d more", more))
+	}
+	return "there are " + strings.Join(says, ", ")
 }
 
 func pageKey(key string) (slug, field string, is bool) {

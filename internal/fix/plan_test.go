@@ -25,11 +25,11 @@ settings:
   site.address: {from: ini/address}
   debug.on: {from: ini/debug}
   session.idle: {from: ini/idle, unit: minutes}
-  front.shows: {from: ini/front}
+  front.shows: {from: ini/front, words: {posts: posts, page: page}}
   front.page: {from: ini/front_page, default: ""}
   delivery.minify: {from: ini/minify}
   sitemap.offered: {from: ini/map}
-  permalink.pattern: {from: ini/shape}
+  permalink.pattern: {from: ini/shape, placeholders: {":name": "{name}", ":id": "{id}"}}
   security.secret: {from: ini/secret}
   feed.items: {query: SELECT 1}
   maintenance.on: {from: ini/dark, default: "no"}

@@ -31,7 +31,13 @@ var (
 func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	fmt.Fprintf(p, "%s\n", bold.Render("What would put "+Safe(site)+" right"))
 	p.madeAs(plan)
+	for _, already := range plan.Already {
+		p.block(0, "", 0, Safe(already)+".", plain)
+	}
 	if len(plan.Changes) == 0 {
+		if len(plan.Already) > 0 {
+			return
+		}
 		fmt.Fprintln(p, "Nothing deviates that anything could be done about.")
 		return
 	}
@@ -138,6 +144,9 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	}
 	for _, says := range c.Besides {
 		p.block(4, "also", 8, Safe(says), plain)
+	}
+	for _, says := range c.Judged {
+		p.block(4, "with it", 8, Safe(says), plain)
 	}
 	if c.RunAs != "" {
 		p.block(4, "who", 8, Safe(c.RunAs), plain)

@@ -180,7 +180,16 @@ func TestWhatADatabaseDoesBesides(t *testing.T) {
 					return
 				}
 				require.NoError(t, err)
+				s.Close()
 				assert.NotEqual(t, before, held())
+				if c.name == "a trigger on a new row" { // others have been at what it had put in
+					execute("UPDATE log SET k = 'else' WHERE k = 'new'")
+					left, s := held(), open()
+					require.ErrorContains(t, s.Apply(t.Context(), made.Reversed()), "has been changed since")
+					s.Close()
+					assert.Equal(t, left, held(), "nothing was taken back")
+					execute("UPDATE log SET k = 'new' WHERE k = 'else'")
+				}
 				again := open()
 				defer again.Close()
 				if left := held(); c.back != "" && !(c.says == "-" && driver == "mysql") {
@@ -191,13 +200,6 @@ func TestWhatADatabaseDoesBesides(t *testing.T) {
 				is, err := again.HoldsBefore(t.Context(), made)
 				require.NoError(t, err)
 				assert.False(t, is)
-				if c.name == "a trigger on a new row" { // others have been at what it had put in
-					execute("UPDATE log SET k = 'else' WHERE k = 'new'")
-					left := held()
-					require.ErrorContains(t, again.Apply(t.Context(), made.Reversed()), "has been changed since")
-					assert.Equal(t, left, held(), "nothing was taken back")
-					execute("UPDATE log SET k = 'new' WHERE k = 'else'")
-				}
 				require.NoError(t, again.Apply(t.Context(), made.Reversed()))
 				assert.Equal(t, before, held(), "all is as it was")
 				last := open()
