@@ -80,6 +80,9 @@ answering is taken back at once; at the end up to twelve addresses are asked aga
 is brought back by taking changes back, unless that was what was asked for, as a maintenance notice is. weltaxis undo
 takes a run back; weltaxis history lists what was done.
 
+What --value says is for the setting that it names: no other is changed, but what is named besides. It is held against what the
+setting takes and against the rules, and what is more than safe needs --allow.
+
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.
 

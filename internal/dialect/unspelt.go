@@ -69,3 +69,28 @@ func (t Translation) unspeltList(entry facts.Term, v facts.Value, like Like) str
 	}
 	return "the dialect does not say what stands between several (split: \",\")"
 }
+
+// ReadOnly says why a setting can be read and not be given another value than the one that is stored, as far as the dialect goes; "" where it can.
+func (s Setting) ReadOnly(stored any) (why string) {
+	entry, like := s.entry(), Like{Old: stored}
+	now, err := s.Value(stored)
+	if err != nil || len(s.Parts) > 0 {
+		return ""
+	}
+	samples := map[facts.Type][]facts.Value{facts.Pattern: {facts.TextOf(facts.Pattern, "{site}"), facts.TextOf(facts.Pattern, "{name}")}, facts.List: {facts.ListOf("a", "b")},
+		facts.Duration: {facts.NumberOf(facts.Duration, now.Number()+86400)}, facts.Size: {facts.NumberOf(facts.Size, now.Number()+1<<20)}}[entry.Type]
+	if entry.Type == facts.Words {
+		for _, word := range entry.Words {
+			samples = append(samples, facts.TextOf(facts.Words, word))
+		}
+	}
+	for _, v := range samples {
+		if v.Equal(now) {
+			continue
+		}
+		if why = s.Unspelt(entry, v, like); why == "" {
+			return ""
+		}
+	}
+	return why
+}

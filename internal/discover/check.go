@@ -47,9 +47,11 @@ func Check(ctx context.Context, spoken *dialect.Dialect, options store.Options) 
 
 func checkSetting(ctx context.Context, site *store.Installation, s dialect.Setting) Checked {
 	c := Checked{Name: s.Name}
+	var stored any
 	for _, place := range s.Places() {
 		c.Place = place
 		if found, err := site.Look(place); err == nil && found.There {
+			stored = found.Value
 			break
 		}
 	}
@@ -74,6 +76,8 @@ func checkSetting(ctx context.Context, site *store.Installation, s dialect.Setti
 		_, err = site.PlanSetting(ctx, s, readings[0].Value)
 		if err != nil {
 			c.Wrong = "it cannot be written back: " + err.Error()
+		} else if why := s.ReadOnly(stored); why != "" {
+			c.Note = "there and back; another value is not written: " + why
 		}
 	}
 	return c
