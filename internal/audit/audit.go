@@ -52,6 +52,8 @@ type Options struct {
 	Ours []string
 	// Announced is until when the site is closed, as was said when this program closed it; zero when it did not.
 	Announced time.Time
+	// Locked tells that this program has locked the site.
+	Locked bool
 	// Seen is an earlier look that met pages, for where else than at its home page a closed site may be asked; nil when there is none.
 	Seen *facts.Snapshot
 	// User is the name and the password of a lock, with a colon between, in place of those of the site file.

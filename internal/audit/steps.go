@@ -215,6 +215,9 @@ func (ask *Request) look() live.Options {
 func (ask *Request) intent() []facts.Reading {
 	said := slices.Clone(ask.Site.Intent)
 	for i, r := range said {
+		if r.FullName() == facts.IntentLocked.Name && !r.Value.Bool() && ask.Locked {
+			said[i] = facts.IntentLocked.Reading(true, facts.Origin{File: "as done by weltaxis lock on"})
+		}
 		if r.FullName() == facts.IntentMaintenanceUntil.Name && r.Value.Number() == 0 && !ask.Announced.IsZero() {
 			said[i] = facts.IntentMaintenanceUntil.Reading(ask.Announced.Unix(), facts.Origin{File: "as said to weltaxis maintenance on"})
 		}

@@ -97,7 +97,7 @@ func (p *program) since(ctx context.Context, s *site.Site, options *audit.Option
 		}
 	}
 	p.ours(s, options)
-	options.Announced = p.announced(s)
+	options.Announced, options.Locked = p.announced(s), !p.doneFromHere(s, nil).Locked.IsZero()
 }
 
 // ours adds the files that this program has changed, or changed back, since the earlier look.

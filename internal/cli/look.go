@@ -14,6 +14,7 @@ import (
 
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
 	"weltaxis/internal/identity"
 	"weltaxis/internal/render"
 	"weltaxis/internal/report"
@@ -54,7 +55,7 @@ which is kept beside the site's changes; --no-keep keeps nothing.`,
 			if !forget && s.Path != s.Address() {
 				dir, before = p.lookBefore(s)
 			}
-			l := report.LookOf(s.Name, commandName(name), g, before)
+			l := report.LookOf(s.Name, commandName(name), g, before, p.doneFromHere(s, before))
 			if err := p.write(p.text(func(page render.Sheet) { render.Look(page, l) }), jsonForm(l)); err != nil {
 				return err
 			}
@@ -74,6 +75,31 @@ which is kept beside the site's changes; --no-keep keeps nothing.`,
 	}), "text", "json"))
 	c.Flags().BoolVar(&forget, "no-keep", false, "keep nothing of it, and compare with nothing that was kept")
 	return c
+}
+
+// doneFromHere is what was done to a site from here: whether it is locked, and what was changed since the look before.
+func (p *program) doneFromHere(s *site.Site, before *audit.Glance) (ours report.Ours) {
+	if s.Path == s.Address() {
+		return ours
+	}
+	dir, err := p.stateFolder(s)
+	if err != nil {
+		return ours
+	}
+	records, err := fix.ReadJournal(dir)
+	if err != nil {
+		slog.Warn("what was done from here could not be read, so it is not told from what others did", "error", err)
+		return ours
+	}
+	for _, r := range records {
+		if fix.Locks(r) {
+			ours.Locked = r.At
+		}
+		if r.Made() && before != nil && r.At.After(before.Taken) {
+			ours.Changed = append(ours.Changed, r.Name)
+		}
+	}
+	return ours
 }
 
 // commandName is a site as it is given to a command; the folder that one is in needs no name.

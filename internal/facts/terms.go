@@ -21,6 +21,7 @@ var (
 	IntentWebUser          = textKey(Intent, String, "web_user", "the user the web server runs as")
 	IntentMailDomains      = listKey(Intent, "mail_domains", "domains whose mailboxes are the site's own")
 	IntentSubFolder        = yesKey(Intent, "sub_folder", "the content system lives in a folder below the public address").unsaid(BoolOf(false))
+	IntentLocked           = yesKey(Intent, "locked", "name and password stand before the whole site, and that is meant").unsaid(BoolOf(false))
 	IntentMaintenanceUntil = amountKey(Intent, Date, "maintenance_until", "when maintenance that is meant ends").unsaid(NumberOf(Date, 0))
 	IntentLinksAllowed     = yesKey(Intent, "links_allowed", "symbolic links may lead out of the site's root").unsaid(BoolOf(false))
 

@@ -350,6 +350,14 @@ func (j *Journal) stays(run string, certain func(LogLine) bool) bool {
 	return err != nil || since >= 0 && slices.ContainsFunc(records[since:], func(r LogLine) bool { return r.made() && certain(r) })
 }
 
+// Made tells whether the change is made, or may be.
+func (r LogLine) Made() bool { return r.made() }
+
+// Locks tells of a change that is made whether it locks the site: by its server, or by the content system's switch.
+func Locks(r LogLine) bool {
+	return r.made() && (r.Kind == Server && r.Name == ShutName(true) || r.Kind == Setting && r.Name == facts.LockOn.Short() && r.To == "yes")
+}
+
 // made tells whether the change is made, or may be.
 func (r LogLine) made() bool { return r.Event == Done || r.Event == Begun }
 

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 
 	"weltaxis/internal/fix"
 	"weltaxis/internal/report"
@@ -65,7 +66,7 @@ func Shut(p Sheet, s *report.Shut, done *fix.Report, rest []fix.Change) {
 			fmt.Fprintln(p, bold.Render("Taken back for "+Safe(s.Site)))
 			p.block(0, "", 0, Safe("It is not closed: a stranger still gets "+report.List(s.Gaps)+". What was done is taken back; --leave-open ADDRESS leaves one open by name."), plain)
 		} else {
-			fmt.Fprintln(p, bold.Render("Done for "+Safe(shutHead(s))))
+			fmt.Fprintln(p, bold.Render(map[bool]string{true: "Done for ", false: "Not done: "}[wasDone(s, done, rest)]+Safe(shutHead(s))))
 		}
 		for _, title := range s.Back {
 			p.block(2, "", 0, Safe(title), plain)
@@ -146,5 +147,12 @@ func (p Sheet) shutEnd(s *report.Shut, done *fix.Report) {
 	default:
 		p.block(0, "", 0, "It is to be back on "+s.Until.Format("2 January 2006, 15:04 MST")+"; audits and weltaxis follow-ups know it. weltaxis maintenance off takes the notice down.", plain)
 	}
-	p.block(0, "", 0, "weltaxis undo takes this run back.", quiet)
+	if len(done.Outcomes) > 0 {
+		p.block(0, "", 0, "weltaxis undo takes this run back.", quiet)
+	}
+}
+
+// wasDone tells whether something was done, or was so already.
+func wasDone(s *report.Shut, done *fix.Report, rest []fix.Change) bool {
+	return len(done.Outcomes)+len(s.Back) > 0 || !slices.ContainsFunc(rest, func(c fix.Change) bool { return c.Cannot != "" })
 }

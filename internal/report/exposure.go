@@ -60,6 +60,9 @@ func ExposureOf(r *audit.Result, before *facts.Snapshot) *Exposure {
 		e.Says = "What a stranger can tell was not seen."
 		return e
 	}
+	if shows, known := s.Is(facts.LiveHomeShows.Term); known && shows.Text() == facts.ShowsLock {
+		e.Unseen = "the site is locked, and a stranger sees the lock and no more; live: {user: \"NAME:${SITE_PASSWORD}\"} in the site file sees what stands behind it"
+	}
 	for _, sign := range s.Signs {
 		c := clueOf(sign)
 		i := slices.IndexFunc(e.Tells, func(t Tells) bool { return t.Gives == c.Gives && (strings.EqualFold(t.Name, c.Name) || c.Name == "") })
@@ -89,7 +92,7 @@ func ExposureOf(r *audit.Result, before *facts.Snapshot) *Exposure {
 	e.says()
 	e.worth()
 	if gap := slices.IndexFunc(s.Gaps, func(g facts.Gap) bool { return slices.Contains(g.Names, facts.ListLeaks) }); gap >= 0 {
-		e.Unseen = "well-known files and places of installers were not asked for: " + s.Gaps[gap].Because
+		e.Unseen = strings.TrimPrefix(e.Unseen+"; well-known files and places of installers were not asked for: "+s.Gaps[gap].Because, "; ")
 	}
 	if before != nil && before.Signs != nil {
 		e.Before = moment(before.Taken)

@@ -62,11 +62,14 @@ type looker struct {
 	g      *audit.Glance
 	before *audit.Glance
 	name   string // of the site, as commands take it
+	ours   Ours
 }
 
 // LookOf says what a short look at a site showed. Name is the site as it was given to the command; before is the look before, nil for none.
-func LookOf(site, name string, g, before *audit.Glance) *Look {
-	l := &looker{Look: &Look{Site: site, Address: g.Live.Address, Taken: g.Taken, Requests: g.Live.Requests, Took: g.Live.Took, Lines: []LookLine{}, Saw: g}, g: g, before: before, name: name}
+//
+// Ours is what was done from here.
+func LookOf(site, name string, g, before *audit.Glance, ours Ours) *Look {
+	l := &looker{Look: &Look{Site: site, Address: g.Live.Address, Taken: g.Taken, Requests: g.Live.Requests, Took: g.Live.Took, Lines: []LookLine{}, Saw: g}, g: g, before: before, name: name, ours: ours}
 	if before != nil {
 		l.Before = &before.Taken
 	}
@@ -201,6 +204,10 @@ func (l *looker) answers() {
 		l.wrong("answer", facts.High, "audit SITE --only visibility", "It leads to another site: %s.", g.Outside)
 	case !g.Answered:
 		l.wrong("answer", facts.Critical, "", "It does not answer: %s.", g.Why)
+	case g.Status == 401 && !l.ours.Locked.IsZero():
+		l.well("answer", "It asks for name and password, as it was locked from here on %s. weltaxis lock off%s takes the lock away.", l.day(l.ours.Locked), of(l.name, " "))
+	case g.Status == 401:
+		l.wrong("answer", facts.High, "audit SITE --only maintenance.lock", "It asks for name and password: it is locked, and not from here.")
 	case g.Turned != "":
 		l.wrong("answer", facts.High, "audit SITE --only visibility.answers", "Something turns us away: %s. If visitors get in, it is a firewall that does not like how we look; if they do not, it is one that likes nobody.", g.Turned)
 	case g.Status == 503: // a notice
@@ -217,6 +224,10 @@ func (l *looker) answers() {
 	case g.Blank && g.Notice == "":
 		l.wrong("answer", facts.Critical, "audit SITE --only visibility,runtime", "It answers 200, and the page is empty: the program behind it stops before it says anything. Its log says why.")
 	case l.before != nil && l.before.Live.Title != "" && g.Title != "" && g.Notice == "" && g.Title != l.before.Live.Title:
+		if changed := l.ours.titles(); changed != "" {
+			l.well("answer", "It answers 200%s: the page%s, which was called “%s” before %s was changed from here.", steps, whose, l.before.Live.Title, changed)
+			return
+		}
 		l.wrong("answer", facts.Low, "compare SITE", "The page is called%s, and was called “%s” on %s.", whose, l.before.Live.Title, l.day(l.before.Taken))
 	default:
 		l.well("answer", "It answers 200%s: the page%s%s.", steps, whose, of(g.System, ", on "))
@@ -402,4 +413,20 @@ func (l *looker) fast() {
 	if well {
 		l.well("speed", "Connected in %s, the first byte after %s.", seconds(g.Connect), seconds(least))
 	}
+}
+
+// Ours is what was done to a site from here, as its journal has it.
+type Ours struct {
+	Locked  time.Time // since when it is locked by us; zero for not
+	Changed []string  // settings and fields that were changed since the look before
+}
+
+// titles names what of it shows in the title of the page; "" for nothing.
+func (o Ours) titles() string {
+	for _, name := range o.Changed {
+		if name == facts.SiteTitle.Short() || name == facts.SiteTagline.Short() || strings.HasPrefix(name, "title") {
+			return name
+		}
+	}
+	return ""
 }

@@ -18,6 +18,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -44,6 +45,7 @@ type call struct {
 	intent  string
 	changed bool // a program file changed yesterday
 	before  *audit.Glance
+	ours    Ours
 	what    string // of the first line
 	says    string
 	worst   facts.Severity
@@ -135,7 +137,7 @@ func (c call) look(t *testing.T) *Look {
 		},
 	})
 	require.NoError(t, err)
-	return LookOf(s.Name, "lamps", g, c.before)
+	return LookOf(s.Name, "lamps", g, c.before, c.ours)
 }
 
 // at answers some paths in a way of its own.
@@ -259,7 +261,8 @@ func calls() map[string]call {
 			}
 			return nil
 		}, what: "certificate", says: "Nothing answers where browsers come first, with encryption; without it something does.", worst: facts.Critical},
-		"a lock":                          {serve: func(w http.ResponseWriter, r *http.Request) bool { status(401)(w, r); return true }, what: "answer", says: "it asks for a name and a password (401)", worst: facts.High},
+		"a lock":                          {serve: func(w http.ResponseWriter, r *http.Request) bool { status(401)(w, r); return true }, what: "answer", says: "It asks for name and password: it is locked, and not from here", worst: facts.High},
+		"a title beside a change of ours": {before: &audit.Glance{Taken: led.Taken, Live: &live.Glance{Addresses: []string{"192.0.2.10"}, Title: "Lamps of paper"}}, ours: Ours{Changed: []string{"session.idle"}}, what: "answer", says: "The page is called “Lamps by hand”", worst: facts.Low},
 		"robots are kept out":             {serve: at("/robots.txt", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "User-agent: *\nDisallow: /\n") }), what: "search engines", says: "Search engines are kept out of the home page: robots.txt, line 2, keeps engines out", worst: facts.Critical},
 		"robots are kept out by a header": {serve: at("/", func(w http.ResponseWriter, r *http.Request) { w.Header().Set("X-Robots-Tag", "none"); well(w, r) }), what: "search engines", says: "by a header", worst: facts.Critical},
 		"changed programs":                {changed: true, what: "programs", says: "1 program file changed within seven days, the last on", worst: facts.Medium},
@@ -274,6 +277,19 @@ func calls() map[string]call {
 		"another page each time": {serve: at("/", func(w http.ResponseWriter, _ *http.Request) {
 			page(w, "Lamps by hand", fmt.Sprint("Lamp number ", time.Now().UnixNano()))
 		}), what: "name", says: "leads to"},
+	}
+}
+
+// TestWhatWasDoneFromHereIsKnown, and is nothing that others did.
+func TestWhatWasDoneFromHereIsKnown(t *testing.T) {
+	then := &audit.Glance{Taken: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), Live: &live.Glance{Addresses: []string{"192.0.2.10"}, Title: "Lamps of paper"}}
+	for says, c := range map[string]call{
+		"It asks for name and password, as it was locked from here on 1 November 2026. weltaxis lock off lamps": {serve: func(w http.ResponseWriter, r *http.Request) bool { status(401)(w, r); return true }, ours: Ours{Locked: then.Taken}},
+		"which was called “Lamps of paper” before site.title was changed from here":                             {before: then, ours: Ours{Changed: []string{"session.idle", "site.title"}}},
+	} {
+		l := c.look(t)
+		assert.Zero(t, l.Worst(), "%+v", l.Lines)
+		assert.True(t, slices.ContainsFunc(l.Lines, func(line LookLine) bool { return strings.Contains(line.Says, says) }), "%s: %+v", says, l.Lines)
 	}
 }
 
