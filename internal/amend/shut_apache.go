@@ -2,7 +2,6 @@ package amend
 
 import (
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -209,22 +208,35 @@ var condition = regexp.MustCompile(`(?im)^\s*<(?:If|ElseIf|Else)(?:\s|>)`)
 const mostEntries = 50_000
 
 // overridesWithConditions are the override files below a folder that hold a section with a condition and let somebody in.
-func overridesWithConditions(root string) (files []string) {
-	seen := 0
-	_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if seen++; seen > mostEntries {
-			return fs.SkipAll
-		}
-		if err != nil || d.Name() != ".htaccess" || !d.Type().IsRegular() {
-			return nil
-		}
-		data, err := tree.ReadServed(path, []string{root}, 1<<20)
-		if err == nil && condition.Match(data) && letsIn.Match(data) {
-			files = append(files, path)
-		}
+func overridesWithConditions(root string) (found []string) {
+	files, err := tree.Open(root)
+	if err != nil {
 		return nil
-	})
-	return files
+	}
+	defer files.Close()
+	seen := 0
+	var in func(folder string)
+	in = func(folder string) {
+		entries, err := files.ReadDir(folder)
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			if seen++; seen > mostEntries {
+				return
+			}
+			switch {
+			case e.Kind == tree.Folder:
+				in(e.Path)
+			case e.Kind == tree.File && e.Base() == ".htaccess":
+				if data, err := tree.Read(files, e.Path, 1<<20); err == nil && condition.Match(data) && letsIn.Match(data) {
+					found = append(found, filepath.Join(root, filepath.FromSlash(e.Path)))
+				}
+			}
+		}
+	}
+	in(".")
+	return found
 }
 
 var letsIn = regexp.MustCompile(`(?im)^\s*<?(?:Require|Satisfy|Allow|AuthMerging)`)

@@ -51,7 +51,7 @@ var (
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"directives", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
-		"fix":                  {"amend", "confine", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
+		"fix":                  {"amend", "confine", "nearest", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
 		"audit":                {"private", "secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
@@ -159,6 +159,7 @@ var opens = map[string]string{
 	"source/server/ground/ground.go": "for tests alone",
 	"source/server/ground/cases.go":  "for tests alone",
 	"servertest/databases.go":        "for tests alone",
+	"servertest/memory_linux.go":     "for tests alone",
 	"servertest/nginx.go":            "for tests alone",
 	"servertest/page.go":             "for tests alone",
 	"servertest/process.go":          "for tests alone",

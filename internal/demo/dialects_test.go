@@ -248,6 +248,16 @@ func another(s dialect.Setting, is facts.Value) facts.Value {
 		return facts.TextOf(facts.URL, "http://other.example")
 	case facts.Version:
 		return facts.TextOf(facts.Version, "9.8.7")
+	case facts.Mail:
+		return facts.TextOf(facts.Mail, "other@name.example")
+	case facts.Zone:
+		return facts.TextOf(facts.Zone, "Europe/Vienna")
+	}
+	switch {
+	case s.Entry.Name == facts.SiteLanguage.Name:
+		return facts.TextOf(s.Type, "cy")
+	case s.Entry.NamesPage():
+		return facts.TextOf(s.Type, map[bool]string{true: "contact", false: "about"}[is.Text() == "about"])
 	}
 	return facts.TextOf(s.Type, "it's \"another\" <é> & 漢 #1; $x")
 }

@@ -1,0 +1,9 @@
+package demo
+
+import (
+	"testing"
+
+	"weltaxis/internal/servertest"
+)
+
+func TestMain(m *testing.M) { servertest.InMemory(m) }
