@@ -61,12 +61,14 @@ type ModeChange struct {
 	Owner    string // user:group
 	WebUser  string // whom the web server runs as, "" when nobody said
 	ACL      bool   // one of them has an access control list
+	Filled   bool   // people and programs put things there
 }
 
 // ModeChangeOf is the change of a class's entries from one mode to another.
 func ModeChangeOf(class *facts.Class, from, to facts.Value, webUser string) ModeChange {
 	runnable := class.Kind == "folder" || slices.Contains([]string{"program", "command"}, class.Content)
-	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser, class.List != ""}
+	return ModeChange{uint32(from.Number()), uint32(to.Number()), runnable, class.Owner + ":" + class.Group, webUser, class.List != "",
+		slices.Contains([]string{"uploads", "cache", "temporary"}, class.Role)}
 }
 
 const setIDBits = 0o6000
@@ -77,7 +79,7 @@ func (m ModeChange) Risk() (risk facts.Risk, because string, noticed []facts.Who
 	if !m.Runnable {
 		lost &^= 0o111
 	}
-	user, _, _ := strings.Cut(m.Owner, ":")
+	user, group, _ := strings.Cut(m.Owner, ":")
 	webIsOwner := m.WebUser != "" && m.WebUser == user
 	visitors, staff := []facts.Who{facts.Visitors}, []facts.Who{facts.Staff}
 	if m.ACL && m.From&^m.To&0o070 != 0 {
@@ -92,6 +94,8 @@ func (m ModeChange) Risk() (risk facts.Risk, because string, noticed []facts.Who
 		return facts.Visible, fmt.Sprintf("others lose %s, and nobody has said whom the web server runs as (intent.web_user)", accessWords(othersLose)), visitors
 	case othersLose&^2 != 0 && !webIsOwner:
 		return facts.Disruptive, fmt.Sprintf("others lose %s, and the web server, as %s, is one of them", accessWords(othersLose), m.WebUser), visitors
+	case m.Filled && othersLose&2 != 0 && m.WebUser != "" && m.WebUser != "root" && !webIsOwner && (group != m.WebUser || lost&0o020 != 0):
+		return facts.Disruptive, fmt.Sprintf("others lose writing where things are put, and the web server, as %s, may be one of them", m.WebUser), visitors
 	case m.Runnable && lost&0o111 != 0:
 		return facts.Visible, "what may be run or entered now may not any more, by all whom it concerns", visitors
 	case ownerLoses&2 != 0:

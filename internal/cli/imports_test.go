@@ -51,7 +51,7 @@ var (
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"directives", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
-		"fix":                  {"amend", "confine", "nearest", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
+		"fix":                  {"access", "amend", "confine", "nearest", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/settings", "identity", "format"},
 		"audit":                {"private", "secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},

@@ -108,12 +108,13 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 	}
 	c.beside = p.beside(c)
 	c.Risk, c.Because, c.Noticed = c.modeChange(p.WebUser).Risk()
+	in, err := tree.Open(p.FilesRoot)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	p.keeps(in, c)
 	if lost := c.From.Number() &^ c.To.Number() & 0o070; lost != 0 {
-		in, err := tree.Open(p.FilesRoot)
-		if err != nil {
-			return err
-		}
-		defer in.Close()
 		if i := slices.IndexFunc(c.Members, func(m tree.Entry) bool { return in.AccessList(m.Path) != nil }); i >= 0 {
 			c.Risk, c.Because = facts.Disruptive, c.Members[i].Path+" has an access control list, whose entries lose what the group loses (POSIX.1e)"
 		}
