@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -157,12 +158,13 @@ var hardeningKinds = []change{
 	{"hardening.upload-types", "all pictures, drawings that carry scripts among them", told("upload_types", "application/pdf image/*")},
 	{"hardening.code-editing", "in the way of a programmer", func(b *installation) { b.set("code_editing", "yes"); b.aloud["edit_code"] = "1" }},
 	{"permissions.plain-entries", "a socket", besides(func(root string) error {
-		listener, err := net.Listen("unix", filepath.Join(root, "s"))
+		near := filepath.Join(os.TempDir(), fmt.Sprint("s", time.Now().UnixNano())) // the name of a socket has a hundred bytes or so (unix(7))
+		listener, err := net.Listen("unix", near)
 		if err != nil {
 			return err
 		}
 		listener.(*net.UnixListener).SetUnlinkOnClose(false)
-		return listener.Close()
+		return errors.Join(listener.Close(), os.Rename(near, filepath.Join(root, "s")))
 	})},
 	{"hardening.hsts", "for no time at all", servedOnAll(header("Strict-Transport-Security", "max-age=0"))},
 	{"hardening.hsts", "without how long", servedOnAll(header("Strict-Transport-Security", "includeSubDomains; preload"))},
