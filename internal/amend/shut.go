@@ -39,19 +39,42 @@ func shutWish(s facts.Shut) wish {
 			if l == nil || needs(s)(source) != "" {
 				return nil
 			}
-			if l.kind == server.Apache {
-				ways = l.apacheShut(s, source)
-			} else {
-				ways = l.nginxShut(s, source)
-			}
-			for i := range ways {
-				if s.Lock {
-					ways[i].beside = map[string][]byte{s.File: []byte(s.Holds)}
-				}
-			}
-			return ways
+			return l.shutWays(s, source)
 		},
 	}
+}
+
+// shutWays are the ways by which a server closes a host, or locks it: with a place of its own for each address that stays open, which serves a file or
+// nothing. Where such a place cannot be, the address is closed as well.
+func (l *spot) shutWays(s facts.Shut, source *server.Source) (ways []way) {
+	with, gaps := l.nginxShutWith, l.nginxGaps(s)
+	if l.kind == server.Apache {
+		with, gaps = l.apacheShutWith, l.apacheGaps(s, source)
+	}
+	files, programs, notes := byFile(s, source)
+	for n := len(files); n >= 0; n-- {
+		w, err := with(s, source, files[:n], programs)
+		if err != nil {
+			continue
+		}
+		if s.Lock {
+			w.beside = map[string][]byte{s.File: []byte(s.Holds)}
+		}
+		w.notes = append(append(w.notes, notes...), leading(s, gaps)...)
+		for _, path := range files[n:] {
+			w.notes = append(w.notes, path+" is closed as well")
+		}
+		ways = append(ways, w)
+	}
+	return ways
+}
+
+// host is the block of a name around the place; nil for none.
+func (l *spot) host(name string) *directives.Node {
+	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is(name) }); at >= 0 {
+		return l.blocks[at]
+	}
+	return nil
 }
 
 // needs tells what stands in the way: modules that Apache has not loaded, and places of the host that a lock would not stand before.
@@ -152,10 +175,12 @@ func byFile(s facts.Shut, source *server.Source) (files, programs, notes []strin
 		if u.Path = path; folder {
 			u.Path += "weltaxis"
 		}
-		byFile := source.Work(&u, u.Path).Text(answer.Handler) == "static"
+		byFile, made := source.Work(&u, u.Path).Text(answer.Handler) == "static", source.Work(&u).Text(answer.Handler) != "static"
 		switch {
-		case byFile && (folder || s.Lock || source.Work(&u).Text(answer.Handler) == "static"):
-			files = append(files, path)
+		case byFile && (folder || s.Lock || !made):
+			if files = append(files, path); made && !folder {
+				notes = append(notes, path+" is not there meanwhile (404): it is no file, and a program makes it, or nobody")
+			}
 		case !s.Lock && !folder:
 			programs = append(programs, path)
 		default:

@@ -13,29 +13,10 @@ import (
 	"weltaxis/internal/tree"
 )
 
-// apacheShut are the ways by which Apache closes a host, or locks it: at the end of the host, since of sections for addresses the last counts.
-func (l *spot) apacheShut(s facts.Shut, source *server.Source) (ways []way) {
-	files, programs, notes := byFile(s, source)
-	host := (*directives.Node)(nil)
-	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("VirtualHost") }); at >= 0 {
-		host = l.blocks[at]
-	}
-	for n := len(files); n >= 0; n-- {
-		w, err := l.apacheShutWith(s, source, host, files[:n], programs)
-		if err != nil {
-			continue
-		}
-		w.notes = append(append(w.notes, notes...), leading(s, l.apacheGaps(s, source))...)
-		for _, path := range files[n:] {
-			w.notes = append(w.notes, path+" is closed as well")
-		}
-		ways = append(ways, w)
-	}
-	return ways
-}
-
-// apacheShutWith is one of them, by which the files at some addresses stay open. Without a host it is for the whole server.
-func (l *spot) apacheShutWith(s facts.Shut, source *server.Source, host *directives.Node, files, programs []string) (w way, err error) {
+// apacheShutWith has Apache close a host, or lock it, by which the files at some addresses stay open: at the end of the host, since of sections for
+// addresses the last counts. Without a host it is for the whole server.
+func (l *spot) apacheShutWith(s facts.Shut, source *server.Source, files, programs []string) (w way, err error) {
+	host := l.host("VirtualHost")
 	var rules []string
 	if len(files) > 0 && l.tree.Modules["mod_rewrite.c"] != "" {
 		rules = append(rules, fmt.Sprintf("RewriteRule \"^%s$\" - [END]", sparedPaths(files)))
@@ -141,40 +122,50 @@ func apacheNotice(s facts.Shut, files []string, headers bool) string {
 	return strings.Join(lines, "\n")
 }
 
-// grants are directives by which somebody is let in.
-var grants = []string{"Require", "RequireAny", "RequireAll", "RequireNone", "Satisfy", "Allow", "AuthMerging"}
+// letsIn are directives by which somebody is let in.
+var letsIn = []string{"Require", "RequireAny", "RequireAll", "RequireNone", "Satisfy", "Allow", "AuthMerging"}
 
 // apacheGaps are the places of a host that a lock would not stand before: sections with a condition are joined last, also those of override files; what
 // redirects comes first.
 func (l *spot) apacheGaps(s facts.Shut, source *server.Source) (gaps []Gap) {
-	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("VirtualHost") }); at >= 0 {
-		gaps = l.sameElsewhere(l.blocks[at])
-	}
-	if !s.Lock {
+	host := l.host("VirtualHost")
+	if gaps = l.sameElsewhere(host); !s.Lock {
 		return gaps
 	}
-	l.tree.Bodies(func(body []*directives.Node) {
+	names, folders := []string{".htaccess"}, []string{source.Root()}
+	var in func(body []*directives.Node)
+	in = func(body []*directives.Node) {
 		for _, n := range body {
 			because := fmt.Sprintf("%s, line %d: %s", n.File, n.Line, facts.Shorten(n.String(), 80))
 			switch {
-			case n.Is("If", "ElseIf", "Else") && lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is(grants...) }) != nil:
+			case n.Is("VirtualHost") && n != host: // another site's
+				continue
+			case n.Is("If", "ElseIf", "Else") && lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is(letsIn...) }) != nil:
 				gaps = append(gaps, Gap{n.File, fmt.Sprintf("line %d: <%s>, which is joined after all else", n.Line, facts.Shorten(n.String(), 80)), false})
 			case n.Is("Redirect", "RedirectMatch", "RedirectPermanent", "RedirectTemp"):
 				gaps = append(gaps, Gap{strings.Join(n.Args[:max(0, len(n.Args)-1)], " "), because, true})
+			case n.Is("RewriteRule") && redirects.MatchString(n.Arg(2)):
+				gaps = append(gaps, Gap{n.Arg(0), because, true})
+			case n.Is("AccessFileName"):
+				names = n.Args
+			case n.Is("Alias", "ScriptAlias"):
+				folders = append(folders, n.Arg(1))
 			}
+			in(n.Body)
 		}
-	})
-	root := source.Root()
-	if root == "" {
-		return gaps
 	}
-	for _, file := range overridesWithConditions(root) {
-		if l.mayGrant(filepath.Dir(file)) {
-			gaps = append(gaps, Gap{file, "its <If> is joined after all else, and may let anybody in; AllowOverride without AuthConfig takes that away", false})
+	in(l.tree.Root)
+	slices.Sort(folders)
+	for _, folder := range slices.Compact(folders) {
+		if folder != "" {
+			gaps = append(gaps, l.overrideGaps(folder, names)...)
 		}
 	}
 	return gaps
 }
+
+// redirects tells of the flags of a RewriteRule whether it redirects.
+var redirects = regexp.MustCompile(`(?i)[\[,]\s*(?:R|redirect)\s*[=,\]]`)
 
 // mayGrant tells whether override files of a folder may say who is let in: what the section of the longest path allows, or one for many folders.
 func (l *spot) mayGrant(folder string) (may bool) {
@@ -184,13 +175,15 @@ func (l *spot) mayGrant(folder string) (may bool) {
 			if !n.Is("Directory", "DirectoryMatch") {
 				continue
 			}
-			said := lastOf(inside(n.Body), func(n *directives.Node) bool { return n.Is("AllowOverride") })
-			path := strings.TrimSuffix(n.Arg(0), "/")
-			if said == nil {
-				continue
+			said, grants := false, false
+			for _, inner := range inside(n.Body) {
+				said = said || inner.Is("AllowOverride", "AllowOverrideList")
+				grants = grants || inner.Is("AllowOverride") && slices.ContainsFunc(inner.Args, func(arg string) bool { return strings.EqualFold(arg, "All") || strings.EqualFold(arg, "AuthConfig") }) ||
+					inner.Is("AllowOverrideList") && slices.ContainsFunc(inner.Args, func(arg string) bool { return (&directives.Node{Name: arg}).Is(letsIn...) })
 			}
-			grants := slices.ContainsFunc(said.Args, func(arg string) bool { return strings.EqualFold(arg, "All") || strings.EqualFold(arg, "AuthConfig") })
+			path := strings.TrimSuffix(n.Arg(0), "/")
 			switch {
+			case !said:
 			case n.Is("DirectoryMatch") || strings.ContainsAny(path, "*?[~"):
 				may = may || grants
 			case (folder == path || strings.HasPrefix(folder, path+"/")) && len(path) >= longest:
@@ -204,39 +197,52 @@ func (l *spot) mayGrant(folder string) (may bool) {
 // condition begins a section of an override file that is joined after all else.
 var condition = regexp.MustCompile(`(?im)^\s*<(?:If|ElseIf|Else)(?:\s|>)`)
 
-// mostEntries is how many entries of a site are looked at for override files.
-const mostEntries = 50_000
+// mostEntries is how many entries of a folder that is served are looked at for override files.
+const mostEntries = 1_000_000
 
-// overridesWithConditions are the override files below a folder that hold a section with a condition and let somebody in.
-func overridesWithConditions(root string) (found []string) {
+// overrideGaps are the override files below a folder that hold a section with a condition, and may let somebody in by it; and what could not be looked at.
+func (l *spot) overrideGaps(root string, names []string) (gaps []Gap) {
 	files, err := tree.Open(root)
 	if err != nil {
-		return nil
+		return nil // nothing is served there
 	}
 	defer files.Close()
 	seen := 0
+	note := func(path, because string) {
+		if full := filepath.Join(root, filepath.FromSlash(path)); l.mayGrant(filepath.Dir(full)) {
+			gaps = append(gaps, Gap{full, because, false})
+		}
+	}
 	var in func(folder string)
 	in = func(folder string) {
 		entries, err := files.ReadDir(folder)
 		if err != nil {
+			note(folder, "whether override files there let somebody in cannot be told: "+facts.InWords(err))
 			return
 		}
 		for _, e := range entries {
-			if seen++; seen > mostEntries {
-				return
+			if seen++; seen == mostEntries {
+				note(".", fmt.Sprintf("there are more than %d entries, and not all override files were looked at", mostEntries))
 			}
 			switch {
+			case seen >= mostEntries:
+				return
 			case e.Kind == tree.Folder:
 				in(e.Path)
-			case e.Kind == tree.File && e.Base() == ".htaccess":
-				if data, err := tree.Read(files, e.Path, 1<<20); err == nil && condition.Match(data) && letsIn.Match(data) {
-					found = append(found, filepath.Join(root, filepath.FromSlash(e.Path)))
+			case slices.Contains(names, e.Base()):
+				data, err := tree.Read(files, e.Path, 1<<20)
+				switch {
+				case err != nil:
+					note(e.Path, "whether it lets somebody in cannot be told: "+facts.InWords(err))
+				case condition.Match(data) && grant.Match(data):
+					note(e.Path, "its <If> is joined after all else, and may let anybody in; AllowOverride without AuthConfig takes that away")
 				}
 			}
 		}
 	}
 	in(".")
-	return found
+	return gaps
 }
 
-var letsIn = regexp.MustCompile(`(?im)^\s*<?(?:Require|Satisfy|Allow|AuthMerging)`)
+// grant begins a line of an override file that lets somebody in.
+var grant = regexp.MustCompile(`(?im)^\s*<?(?:Require|Satisfy|Allow|AuthMerging)`)

@@ -12,6 +12,9 @@ import (
 // sameElsewhere are the other hosts of a server that are the same site, and are not closed with it: they serve the same folder, or have a name of it and
 // another address. What only leads elsewhere is none.
 func (l *spot) sameElsewhere(host *directives.Node) (gaps []Gap) {
+	if host == nil {
+		return nil
+	}
 	root, names := l.folderOf(host), namesOf(host)
 	l.tree.Bodies(func(body []*directives.Node) {
 		for _, n := range body {
@@ -29,20 +32,15 @@ func (l *spot) sameElsewhere(host *directives.Node) (gaps []Gap) {
 
 // folderOf is the folder that a host serves; "" where nothing says which.
 func (l *spot) folderOf(host *directives.Node) string {
-	for _, body := range [][]*directives.Node{host.Body, l.around("http")} {
-		if root := lastOf(body, func(n *directives.Node) bool { return n.Is("root", "DocumentRoot") }); root != nil {
+	for _, block := range []*directives.Node{host, l.host("http")} {
+		if block == nil {
+			continue
+		}
+		if root := lastOf(block.Body, func(n *directives.Node) bool { return n.Is("root", "DocumentRoot") }); root != nil {
 			return filepath.Clean(root.Arg(0))
 		}
 	}
 	return ""
-}
-
-// around is what stands in the block of a name around the place.
-func (l *spot) around(name string) []*directives.Node {
-	if at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is(name) }); at >= 0 {
-		return l.blocks[at].Body
-	}
-	return nil
 }
 
 // namesOf are the names of a host.

@@ -2,6 +2,7 @@ package amend
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -12,31 +13,12 @@ import (
 	"weltaxis/internal/source/server"
 )
 
-// nginxShut are the ways by which nginx closes a host, or locks it: at the host itself, with a place of its own for each address that stays open, which
-// serves a file or nothing. Where such a place cannot be, the address is closed as well.
-func (l *spot) nginxShut(s facts.Shut, source *server.Source) (ways []way) {
-	at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("server") })
-	if at < 0 {
-		return nil
+// nginxShutWith has nginx close a host, or lock it, by which the files at some addresses stay open.
+func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, files, programs []string) (w way, err error) {
+	host := l.host("server")
+	if host == nil {
+		return w, errors.New("no host is told")
 	}
-	host := l.blocks[at]
-	files, programs, notes := byFile(s, source)
-	for n := len(files); n >= 0; n-- {
-		w, err := l.nginxShutWith(s, source, host, files[:n], programs)
-		if err != nil {
-			continue
-		}
-		w.notes = append(append(w.notes, notes...), leading(s, l.nginxGaps(s))...)
-		for _, path := range files[n:] {
-			w.notes = append(w.notes, path+" is closed as well")
-		}
-		ways = append(ways, w)
-	}
-	return ways
-}
-
-// nginxShutWith is one of them, by which the files at some addresses stay open.
-func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, host *directives.Node, files, programs []string) (w way, err error) {
 	var lines []string
 	if s.Lock {
 		lines = append(lines, `auth_basic "Locked";`, fmt.Sprintf("auth_basic_user_file %s;", quoted(s.File)))
@@ -154,11 +136,11 @@ func nginxNotice(s facts.Shut, files, headers []string) []string {
 // nginxGaps are the places of a host that answer before access is checked, or that lift it: what rewrites comes first, and what stands in a location takes
 // the place of what stands around it. A notice comes before all of them.
 func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
-	at := slices.IndexFunc(l.blocks, func(n *directives.Node) bool { return n.Is("server") })
-	if at < 0 {
+	host := l.host("server")
+	if host == nil {
 		return nil
 	}
-	if gaps = l.sameElsewhere(l.blocks[at]); !s.Lock {
+	if gaps = l.sameElsewhere(host); !s.Lock {
 		return gaps
 	}
 	var in func(body []*directives.Node, place string)
@@ -166,7 +148,7 @@ func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
 		for _, n := range body {
 			because := fmt.Sprintf("%s, line %d: %s", n.File, n.Line, facts.Shorten(n.String(), 80))
 			switch {
-			case n.Is("auth_basic") && n.Arg(0) == "off", n.Is("satisfy") && n.Arg(0) == "any":
+			case n.Is("auth_basic") && (n.Arg(0) == "off" || strings.Contains(n.Arg(0), "$")), n.Is("satisfy") && n.Arg(0) == "any", strings.HasPrefix(n.Name, "rewrite_by_lua"):
 				gaps = append(gaps, Gap{place, because, false})
 			case n.Is("return") && leadsAway(n.Args):
 				gaps = append(gaps, Gap{place, because, true})
@@ -181,7 +163,7 @@ func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
 			}
 		}
 	}
-	in(l.blocks[at].Body, "/")
+	in(host.Body, "/")
 	return gaps
 }
 

@@ -91,10 +91,8 @@ func (p *program) doneFromHere(s *site.Site, before *audit.Glance) (ours report.
 		slog.Warn("what was done from here could not be read, so it is not told from what others did", "error", err)
 		return ours
 	}
+	ours.Locked = fix.Locked(records)
 	for _, r := range records {
-		if fix.Locks(r) {
-			ours.Locked = r.At
-		}
 		if r.Made() && before != nil && r.At.After(before.Taken) {
 			ours.Changed = append(ours.Changed, r.Name)
 		}

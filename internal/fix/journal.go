@@ -353,9 +353,18 @@ func (j *Journal) stays(run string, certain func(LogLine) bool) bool {
 // Made tells whether the change is made, or may be.
 func (r LogLine) Made() bool { return r.made() }
 
-// Locks tells of a change that is made whether it locks the site: by its server, or by the content system's switch.
-func Locks(r LogLine) bool {
-	return r.made() && (r.Kind == Server && r.Name == ShutName(true) || r.Kind == Setting && r.Name == facts.LockOn.Short() && r.To == "yes")
+// Locked is since when a site is locked by what was done to it from here, by its server or by the content system's switch; zero for not.
+func Locked(records []LogLine) (since time.Time) {
+	for _, r := range records {
+		switch {
+		case !r.made():
+		case r.Kind == Server && r.Name == ShutName(true), r.Kind == Setting && r.Name == facts.LockOn.Short() && r.To == facts.BoolOf(true).String():
+			since = r.At
+		case r.Kind == Setting && r.Name == facts.LockOn.Short():
+			since = time.Time{}
+		}
+	}
+	return since
 }
 
 // made tells whether the change is made, or may be.

@@ -148,3 +148,18 @@ func FuzzJournal(f *testing.F) {
 		}
 	})
 }
+
+// TestWhoHasLockedIt is who did last, and nobody once it was taken away.
+func TestWhoHasLockedIt(t *testing.T) {
+	at := time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
+	server := LogLine{ID: 1, At: at, Event: Done, Kind: Server, Name: ShutName(true)}
+	on := LogLine{ID: 2, At: at, Event: Done, Kind: Setting, Name: "lock.on", To: "yes"}
+	off, failed, back := on, on, server
+	off.To, failed.Event, back.Event = "no", Failed, TakenBackByUndo
+	for i, c := range []struct {
+		records []LogLine
+		locked  bool
+	}{{nil, false}, {[]LogLine{server}, true}, {[]LogLine{on}, true}, {[]LogLine{on, off}, false}, {[]LogLine{off, on}, true}, {[]LogLine{failed}, false}, {[]LogLine{back}, false}, {[]LogLine{{ID: 3, At: at, Event: Done, Kind: Server, Name: ShutName(false)}}, false}} {
+		assert.Equal(t, c.locked, !Locked(c.records).IsZero(), "%d", i)
+	}
+}

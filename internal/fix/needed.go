@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"al.essio.dev/pkg/shellescape"
+
 	rights "weltaxis/internal/access"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -22,6 +24,11 @@ type needing struct {
 // changing are the roles in which programs put things, besides people.
 var changingRoles = []string{dialect.Uploads, dialect.Cache, dialect.Temporary}
 
+// filled tells whether programs and people put things where the entries of a change of permissions are.
+func (c *Change) filled() bool {
+	return slices.Contains(changingRoles, c.Class.Role) || slices.Contains(changingRoles, c.Class.Within)
+}
+
 // needed is what somebody who needs it would lose at the entries of a change of permissions: whom the web server runs as where things are put, and whoever
 // owns what lies in a folder, who has put it there. Way is how they keep it while the others lose it; "" where nobody loses anything that is needed.
 func (p *planning) needed(in tree.Files, c *Change) (loses, way string) {
@@ -36,7 +43,7 @@ func (p *planning) needed(in tree.Files, c *Change) (loses, way string) {
 		for _, who := range p.needing(in, c, m) {
 			if gone := entry.Of(who.account) &^ after.Of(who.account) & rights.Write; gone != 0 && who.account.UID != 0 {
 				return fmt.Sprintf("%s, %s, loses writing at %s", who.account.Name, who.why, m.Path),
-					fmt.Sprintf("to keep it for %[1]s and take it from the others: setfacl -m u:%[1]s:rwx %[2]s, or give it to the group of %[1]s with mode %[3]o", who.account.Name, filepath.Join(p.FilesRoot, filepath.FromSlash(m.Path)), m.Mode&^uint32(2)|0o020)
+					fmt.Sprintf("to keep it for %[1]s and take it from the others: setfacl -m u:%[1]s:rwx %[2]s, or give it to the group of %[1]s with mode %[3]o", who.account.Name, shellescape.Quote(filepath.Join(p.FilesRoot, filepath.FromSlash(m.Path))), m.Mode&^uint32(2)|0o020)
 			}
 		}
 	}
@@ -45,24 +52,20 @@ func (p *planning) needed(in tree.Files, c *Change) (loses, way string) {
 
 // needing are those who need to write at an entry.
 func (p *planning) needing(in tree.Files, c *Change, m tree.Entry) (all []needing) {
-	put := slices.Contains(changingRoles, c.Class.Role) || slices.Contains(changingRoles, c.Class.Within)
-	if account, known := identity.Accounts().Named(p.WebUser); known && p.WebUser != "" && put {
+	if account, known := identity.Accounts().Named(p.WebUser); known && c.filled() {
 		all = append(all, needing{account, "whom the web server runs as"})
 	}
 	if m.Kind != tree.Folder {
 		return all
 	}
 	entries, _ := in.ReadDir(m.Path)
-	for _, e := range entries[:min(len(entries), fewEntries)] {
+	for _, e := range entries {
 		if e.UID != m.UID && !slices.ContainsFunc(all, func(n needing) bool { return n.account.UID == e.UID }) {
 			all = append(all, needing{identity.Accounts().Of(e.UID), "who has put " + e.Base() + " there"})
 		}
 	}
 	return all
 }
-
-// fewEntries is how many entries of a folder are asked whose they are.
-const fewEntries = 200
 
 // keeps has a change whose entries somebody needs be a disruptive one, which is not made with others.
 func (p *planning) keeps(in tree.Files, c *Change) {
@@ -75,8 +78,7 @@ func (p *planning) keeps(in tree.Files, c *Change) {
 		c.Besides = append(c.Besides, way)
 		return
 	}
-	put := slices.Contains(changingRoles, c.Class.Role) || slices.Contains(changingRoles, c.Class.Within)
-	if c.Risk < facts.Disruptive && put && p.WebUser == "" && lost&0o002 != 0 && !p.owned(in, c) {
+	if c.Risk < facts.Disruptive && c.filled() && p.WebUser == "" && lost&0o002 != 0 && !p.owned(in, c) {
 		c.Risk, c.Because, c.Noticed = facts.Disruptive, "others lose writing where people and programs put things, and nobody has said whom the web server runs as (intent: web_user)", []facts.Who{facts.Visitors, facts.Staff}
 	}
 }

@@ -61,7 +61,7 @@ var ErrByServer = errors.New("the web server was told so by a run of this progra
 
 // Into makes the wishes of a plan those of closing or opening the site, and no others.
 func (s Shutting) Into(w *Wishes, of *site.Site, seen *facts.Snapshot) error {
-	w.Deviations, w.Covered, w.Values, w.Secrets = nil, nil, map[string]string{}, map[string]string{}
+	w.Deviations, w.Covered, w.Values, w.Secrets, w.Judged = nil, nil, map[string]string{}, map[string]string{}, nil
 	if s.bySwitch(w) {
 		return s.bySettings(w)
 	}

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -100,11 +101,32 @@ func OpenOf(r *audit.Result, lock bool, left []string) (open []string) {
 	for i := range r.Snapshot.Doors {
 		d := &r.Snapshot.Doors[i]
 		spared := d.Kind == facts.RobotsDoor || d.Kind == facts.ChallengeDoor || !lock && d.Kind == facts.SignInDoor
-		if d.Shows == facts.ShowsSite && !spared && !slices.ContainsFunc([]string{d.Path, d.Address, strings.TrimSuffix(d.Address, "/")}, func(name string) bool { return slices.Contains(left, name) }) {
+		if d.Shows == facts.ShowsSite && !spared && !slices.ContainsFunc(left, func(name string) bool { return leavesOpen(name, d) }) {
 			open = append(open, fmt.Sprintf("%s (%d)", d.Name(), d.Status))
 		}
 	}
 	return open
+}
+
+// leavesOpen tells whether a place that is left open by name is where a door is: its address or path, a folder above it, a location as nginx has it, a
+// host, or a file that lets in, of which nobody here knows where it counts.
+func leavesOpen(name string, d *facts.Door) bool {
+	if expression, is := strings.CutPrefix(name, "~"); is {
+		found, err := regexp.Compile("(?i)" + strings.TrimSpace(strings.TrimPrefix(expression, "*")))
+		return err == nil && found.MatchString(d.Path)
+	}
+	if exact, is := strings.CutPrefix(name, "="); is {
+		path, _, _ := strings.Cut(d.Path, "?")
+		return path == strings.TrimSpace(exact)
+	}
+	name = strings.TrimSpace(strings.TrimPrefix(name, "^~"))
+	switch {
+	case strings.Contains(name, "://"):
+		return strings.TrimSuffix(d.Address, "/") == name || strings.HasPrefix(d.Address, strings.TrimSuffix(name, "/")+"/")
+	case strings.HasPrefix(name, "/"):
+		return strings.HasPrefix(d.Path, name)
+	}
+	return name != "" && facts.URLHost(d.Address) == name
 }
 
 // Worst tells whether something that is not as it should be is high or worse.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"weltaxis/internal/dialect"
 )
@@ -22,6 +23,18 @@ type Beside struct {
 	Key    string             `json:"key"`   // within the table
 	Before map[string]*string `json:"before"`
 	After  map[string]*string `json:"after"` // nil for no row
+}
+
+// kept tells whether a journal keeps the row as it is.
+func (b Beside) kept() bool {
+	for _, row := range []map[string]*string{b.Before, b.After} {
+		for _, cell := range row {
+			if cell != nil && !utf8.ValidString(*cell) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // What undo keeps of rows that were changed besides, and what is looked at to find them.
@@ -69,7 +82,7 @@ func (db *database) imageColumns(ctx context.Context, table string) (columns []i
 	return columns, keyed, nil
 }
 
-// table is the name of a table whose rows are kept, as SQL writes it.
+// named is the name of a table whose rows are kept, as SQL writes it.
 func (db *database) named(table string) string {
 	if db.driver == dialect.PostgreSQL {
 		return table // as format('%I') has written it

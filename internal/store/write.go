@@ -523,6 +523,9 @@ func (db *database) others(ctx context.Context, e RowEdit, known Besides, before
 		return nil, err
 	}
 	also := db.besidesOf(e, known.table, before, after)
+	if at := slices.IndexFunc(also, func(b Beside) bool { return !b.kept() }); at >= 0 {
+		return nil, fmt.Errorf("it would change a row of %s, whose text is no UTF-8 and could not be kept as it is%s; nothing was changed: have --script write what to run", also[at].Table, known.because())
+	}
 	switch n := int64(len(also)); {
 	case db.driver == dialect.MySQL && changed-1 > n:
 		return nil, fmt.Errorf("it would change %d rows besides%s, of which only %d can be found; nothing was changed, and undo could not take that back: have --script write what to run", changed-1, known.because(), n)

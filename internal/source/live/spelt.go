@@ -38,7 +38,7 @@ func (v *visit) spelt(ctx context.Context) {
 	stranger := v.client.stranger()
 	plain := v.openBody(ctx, stranger, "/robots.txt")
 	var open []facts.Door
-	asked, places := 0, 0
+	asked, missed, places := 0, 0, 0
 	for _, place := range slices.Clone(v.seen.Doors) {
 		u, err := url.Parse(place.Address)
 		if err != nil || originOf(u) != v.client.origin || place.Shows != v.seen.Doors[home].Shows || !slices.Contains([]string{facts.HomeDoor, facts.InnerDoor, facts.AssetDoor, facts.PictureDoor, facts.FeedDoor}, place.Kind) || places == mostSpelt {
@@ -50,11 +50,21 @@ func (v *visit) spelt(ctx context.Context) {
 			if err != nil {
 				continue
 			}
-			ch, err := stranger.follow(ctx, at, v.sameSite)
-			if err != nil || ch.last == nil || ch.loop {
+			if ctx.Err() != nil || v.refusal.is() || !v.mayFetch(at) {
+				missed++
 				continue
 			}
-			asked++
+			ch, err := stranger.follow(ctx, at, v.sameSite)
+			if ch.last != nil && ch.last.status == http.StatusTooManyRequests {
+				v.refusal.note(ch, err)
+			}
+			if v.refusal.is() || err != nil && ch.last == nil {
+				missed++
+				continue
+			}
+			if asked++; ch.last == nil || ch.loop { // it leads elsewhere, or in a circle
+				continue
+			}
 			d := facts.Door{Kind: facts.SpeltDoor, Address: at.String(), Path: at.RequestURI(), First: ch.first, Status: ch.last.status, Shows: v.showsOf(ch), Fresh: -1}
 			if ch.steps > 0 {
 				d.Leads = ch.final.String()
@@ -64,10 +74,10 @@ func (v *visit) spelt(ctx context.Context) {
 			if d.Shows == facts.ShowsSite && !same {
 				open = append(open, d)
 			}
-			if ctx.Err() != nil || v.refusal.is() {
-				return
-			}
 		}
+	}
+	if missed > 0 {
+		v.seen.AddGap(facts.Gap{What: fmt.Sprintf("closed addresses in %d more spellings", missed), Because: "they could not be asked for", Names: []string{facts.ListDoors}})
 	}
 	switch {
 	case len(open) > 0:
