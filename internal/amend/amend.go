@@ -51,6 +51,8 @@ type Amendment struct {
 	Also  []string // what changes besides, at addresses that were not asked about
 	Hosts []string // other sites' hosts that are told it as well
 	Notes []string // what else has to be known of it
+	// Trial tells that it is a redirect that browsers do not keep: a wrong one that they did would stay in them, whatever is taken back.
+	Trial bool
 	// Override tells that an override file changes, which takes the folder down if the server refuses a line of it.
 	Override bool
 }
@@ -98,14 +100,16 @@ type way struct {
 
 // For works out what brings a wish about at addresses of the site.
 func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Amendment, error) {
-	wishes := wishesOf(of)
-	if len(wishes) == 0 {
-		return nil, refuse("nobody knows how the server is told that")
-	}
 	overlay, am := server.Overlay{}, &Amendment{}
 	s, gaps := w.Open(overlay)
 	if err := readable(s, gaps); err != nil {
 		return nil, err
+	}
+	forGood := led(s, of, addresses)
+	am.Trial = (of.Encrypt || of.Unify || of.Lead) && !forGood
+	wishes := wishesOf(of, forGood)
+	if len(wishes) == 0 {
+		return nil, refuse("nobody knows how the server is told that")
 	}
 	for _, one := range wishes {
 		s, _ := w.Open(overlay)

@@ -180,7 +180,7 @@ func TestGeneratedAmendments(t *testing.T) {
 				after := got(t, g.address)
 				stop()
 				if wish.Lead {
-					assert.Equal(t, "301", after[path+" status"], "seed %d\n%s", seed, am.To)
+					assert.Equal(t, "302", after[path+" status"], "seed %d\n%s", seed, am.To)
 					assert.True(t, strings.HasSuffix(after[path+" Location"], "/about/"), "seed %d: %s", seed, after[path+" Location"])
 				} else if header != "" {
 					assert.Equal(t, wish.Headers[header], after[path+" "+header], "seed %d, %s\n%s", seed, path, am.To)

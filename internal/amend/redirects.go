@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"weltaxis/internal/facts"
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/server/answer"
 )
@@ -25,20 +26,76 @@ func leads(a *answer.Answer, to string, forGood bool) bool {
 	return false
 }
 
+// A redirect is one of four kinds (RFC 9110 §15.4): browsers keep what is for good, and where something posts it goes on as it is, while others turn
+// it into GET.
+type redirect struct {
+	code    string
+	forGood bool
+}
+
+func kindOf(forGood, posts bool) redirect {
+	switch {
+	case forGood && posts:
+		return redirect{"308", true}
+	case forGood:
+		return redirect{"301", true}
+	case posts:
+		return redirect{"307", false}
+	}
+	return redirect{"302", false}
+}
+
+// led tells whether all addresses lead, for a trial, where a wish would have them lead.
+func led(s *server.Source, of facts.Wish, addresses []url.URL) bool {
+	to, err := url.Parse(of.To)
+	if err != nil || len(addresses) == 0 || !of.Unify && !of.Lead {
+		return false
+	}
+	for _, u := range addresses {
+		a := s.Work(&u)
+		if of.Unify && !leads(a, to.Scheme+"://"+to.Host+"/", false) || of.Lead && !(leads(a, "", false) && ends(a, of.To)) {
+			return false
+		}
+	}
+	return true
+}
+
+// ends tells whether an answer sends the visitor to a place, by its address or by its path.
+func ends(a *answer.Answer, target string) bool {
+	location := a.Get(answer.Location).Text()
+	return location == target || strings.HasSuffix(location, target) && strings.HasPrefix(target, "/")
+}
+
+// Leads is where an address leads for a trial, on the same host, as its path and query; "" where it leads nowhere, or for good, or where that cannot be told.
+func (w World) Leads(u url.URL) string {
+	s, gaps := w.Open(nil)
+	if readable(s, gaps) != nil {
+		return ""
+	}
+	a := s.Work(&u)
+	if !leads(a, "", false) || leads(a, "", true) {
+		return ""
+	}
+	to, err := u.Parse(a.Get(answer.Location).Text())
+	if err != nil || to.Hostname() != u.Hostname() {
+		return ""
+	}
+	return to.RequestURI()
+}
+
 var temporary = regexp.MustCompile(`\b(302|307|temp|redirect)\b`)
 
-// unifyWish is that a spelling of the site's address leads to the one true one: for a trial first where that is its encrypted one, and for
-// good otherwise.
-func unifyWish(to *url.URL, forGood bool) wish {
+// unifyWish is that a spelling of the site's address leads to the one true one.
+func unifyWish(to *url.URL, by redirect) wish {
 	base := to.Scheme + "://" + to.Host
-	met := func(a *answer.Answer) bool { return leads(a, base+"/", forGood) }
-	code := map[bool]string{true: "301", false: "302"}[forGood]
+	met := func(a *answer.Answer) bool { return leads(a, base+"/", by.forGood) }
+	code := by.code
 	var spelling url.URL
 	return wish{
 		says: "it leads to " + base, met: met,
 		related: func(_ answer.Field, was, is server.Worked) bool {
 			same := was.Address.Host == spelling.Host || spelling.Hostname() == to.Hostname() // every host without encryption leads to the one with it
-			return was.Address.Scheme == spelling.Scheme && same && was.Address.Scheme+"://"+was.Address.Host != base && leads(is.Answer, base, forGood)
+			return was.Address.Scheme == spelling.Scheme && same && was.Address.Scheme+"://"+was.Address.Host != base && leads(is.Answer, base, by.forGood)
 		},
 		ways: func(s *server.Source, a *answer.Answer, u *url.URL) (ways []way) {
 			spelling = *u
@@ -75,13 +132,10 @@ func unifyWish(to *url.URL, forGood bool) wish {
 	}
 }
 
-// leadWish is that an address leads to another, for good.
-func leadWish(to *url.URL) wish {
+// leadWish is that an address leads to another.
+func leadWish(to *url.URL, by redirect) wish {
 	target := to.String()
-	met := func(a *answer.Answer) bool {
-		location := a.Get(answer.Location).Text()
-		return leads(a, "", true) && (location == target || strings.HasSuffix(location, target) && strings.HasPrefix(target, "/"))
-	}
+	met := func(a *answer.Answer) bool { return leads(a, "", by.forGood) && ends(a, target) }
 	var old url.URL
 	return wish{
 		says: "it leads to " + target, met: met,
@@ -94,19 +148,25 @@ func leadWish(to *url.URL) wish {
 			if l == nil {
 				return nil
 			}
+			if n := nodeAt(l.tree, a.Get(answer.Status).Origin, "return", "rewrite", "Redirect", "RedirectMatch", "RedirectTemp", "RewriteRule"); n != nil && leads(a, "", false) && ends(a, target) {
+				ways = append(ways, l.replacedPart(n, temporary, by.code)...)
+			}
+			if by.forGood && l.kind == server.Apache {
+				ways = append(ways, l.overridePart(s, a.Get(answer.Status).Origin, by.code)...)
+			}
 			exact := false
 			for _, block := range l.blocks {
 				switch {
 				case block.Is("location") && block.Arg(0) == "=" && block.Arg(1) == u.Path:
-					ways, exact = append(ways, l.within(block, fmt.Sprintf("return 301 %s;", quoted(target)))...), true
+					ways, exact = append(ways, l.within(block, fmt.Sprintf("return %s %s;", by.code, quoted(target)))...), true
 				case block.Is("server") && !exact:
-					ways = append(ways, l.after1(block, fmt.Sprintf("location = %s { return 301 %s; }", quoted(u.Path), quoted(target)))...)
+					ways = append(ways, l.after1(block, fmt.Sprintf("location = %s { return %s %s; }", quoted(u.Path), by.code, quoted(target)))...)
 				case block.Is("VirtualHost") && l.tree.Modules["mod_alias.c"] != "":
-					ways = append(ways, l.after1(block, fmt.Sprintf("RedirectMatch 301 \"^%s$\" \"%s\"", regexp.QuoteMeta(u.Path), target))...)
+					ways = append(ways, l.after1(block, fmt.Sprintf("RedirectMatch %s \"^%s$\" \"%s\"", by.code, regexp.QuoteMeta(u.Path), target))...)
 				}
 			}
 			if l.kind == server.Apache && l.tree.Modules["mod_alias.c"] != "" {
-				ways = append(ways, l.override(s, fmt.Sprintf("RedirectMatch 301 \"^%s$\" \"%s\"", regexp.QuoteMeta(u.Path), target))...)
+				ways = append(ways, l.override(s, fmt.Sprintf("RedirectMatch %s \"^%s$\" \"%s\"", by.code, regexp.QuoteMeta(u.Path), target))...)
 			}
 			return ways
 		},

@@ -16,8 +16,8 @@ import (
 	"weltaxis/internal/source/server/answer"
 )
 
-// wishesOf are the wishes that a rule's is made of.
-func wishesOf(w facts.Wish) (list []wish) {
+// wishesOf are the wishes that a rule's is made of. Redirects are for good where that is so already for a trial.
+func wishesOf(w facts.Wish, forGood bool) (list []wish) {
 	for _, name := range slices.Sorted(maps.Keys(w.Headers)) {
 		if strings.EqualFold(name, "Cache-Control") {
 			list = append(list, freshWish(w.Headers[name]))
@@ -50,11 +50,11 @@ func wishesOf(w facts.Wish) (list []wish) {
 	switch {
 	case err != nil || to.Path == "" && to.Host == "":
 	case w.Encrypt:
-		list = append(list, unifyWish(to, false))
+		list = append(list, unifyWish(to, kindOf(false, w.Posts)))
 	case w.Unify:
-		list = append(list, unifyWish(to, true))
+		list = append(list, unifyWish(to, kindOf(forGood, w.Posts)))
 	case w.Lead:
-		list = append(list, leadWish(to))
+		list = append(list, leadWish(to, kindOf(forGood, w.Posts)))
 	}
 	return list
 }
@@ -313,6 +313,25 @@ func (l *spot) override(s *server.Source, text string) []way {
 		text = "\n" + text
 	}
 	return []way{{file: file, data: append(slices.Clone(data), text+"\n"...), from: "(no such line)", to: strings.TrimSpace(text), says: "at the end of " + file, override: true}}
+}
+
+// overridePart is a way: a line of the override file of the folder that is served, with another code of a redirect in it.
+func (l *spot) overridePart(s *server.Source, at facts.Origin, code string) []way {
+	file := filepath.Join(s.Root(), ".htaccess")
+	if s.Root() == "" || Real(at.File) != Real(file) {
+		return nil
+	}
+	lines := strings.SplitAfter(string(l.data(file)), "\n")
+	if at.Line < 1 || at.Line > len(lines) {
+		return nil
+	}
+	was := lines[at.Line-1]
+	word := temporary.FindStringIndex(was)
+	if word == nil {
+		return nil
+	}
+	lines[at.Line-1] = was[:word[0]] + code + was[word[1]:]
+	return []way{{file: file, data: []byte(strings.Join(lines, "")), from: strings.TrimSpace(was), to: strings.TrimSpace(lines[at.Line-1]), says: fmt.Sprintf("in the place of line %d of %s", at.Line, file), override: true}}
 }
 
 // tokensWish is that the server leaves its version out.

@@ -48,6 +48,8 @@ type Options struct {
 	Answered []string
 	// Before is the last look that was kept, to tell which program files changed since; nil when there is none.
 	Before *facts.Snapshot
+	// Comebacks are what changes that were made want somebody to come back to.
+	Comebacks []facts.FollowUp
 	// Ours are paths below the root that this program has changed itself since then.
 	Ours []string
 	// Announced is until when the site is closed, as was said when this program closed it; zero when it did not.

@@ -616,7 +616,7 @@ func (ask *Request) alongside() {
 // snapshot is what was seen, with what is needed to judge it again.
 func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline, now time.Time) *facts.Snapshot {
 	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, As: readAs(), Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
-		Accept: ask.Site.Accepted(), FollowUps: ask.Site.Stated(), Limits: map[string]facts.Value{}}
+		Accept: ask.Site.Accepted(), FollowUps: slices.Concat(ask.Site.Stated(), ask.Comebacks), Limits: map[string]facts.Value{}}
 	s.Gaps = []facts.Gap{}
 	s.Add(ask.intent()...)
 	s.Merge(seen)

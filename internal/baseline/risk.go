@@ -92,7 +92,7 @@ func (m ModeChange) Risk() (risk facts.Risk, because string, noticed []facts.Who
 		return facts.Disruptive, fmt.Sprintf("%s loses %s, and the web server may run as that user", user, accessWords(ownerLoses)), visitors
 	case othersLose&^2 != 0 && m.WebUser == "":
 		return facts.Visible, fmt.Sprintf("others lose %s, and nobody has said whom the web server runs as (intent.web_user)", accessWords(othersLose)), visitors
-	case othersLose&^2 != 0 && !webIsOwner:
+	case othersLose&^2 != 0 && !webIsOwner && (group != m.WebUser || lost&0o070 != 0):
 		return facts.Disruptive, fmt.Sprintf("others lose %s, and the web server, as %s, is one of them", accessWords(othersLose), m.WebUser), visitors
 	case m.Filled && othersLose&2 != 0 && m.WebUser != "" && m.WebUser != "root" && !webIsOwner && (group != m.WebUser || lost&0o020 != 0):
 		return facts.Disruptive, fmt.Sprintf("others lose writing where things are put, and the web server, as %s, may be one of them", m.WebUser), visitors

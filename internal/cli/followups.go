@@ -36,7 +36,12 @@ Exit status: 0 nothing is due · 1 something is · 2 wrong use`,
 				return err
 			}
 			if s, err := p.siteNamed(args); err == nil {
-				said.All = p.closedUntil(s, said.All)
+				var audited time.Time
+				if said.Looked != nil {
+					audited = *said.Looked
+				}
+				said.All = p.closedUntil(s, append(said.All, p.comebacks(s, audited)...))
+				slices.SortStableFunc(said.All, func(x, y report.Again) int { return cmp.Compare(x.On, y.On) })
 			}
 			if err := p.write(p.text(func(page render.Sheet) { render.FollowUps(page, said) }), jsonForm(said), form{"ics", func(w io.Writer) error { return render.Calendar(w, said) }}); err != nil {
 				return err

@@ -97,7 +97,21 @@ func (p *program) since(ctx context.Context, s *site.Site, options *audit.Option
 		}
 	}
 	p.ours(s, options)
+	options.Comebacks = p.comebacks(s, time.Now())
 	options.Announced, options.Locked = p.announced(s), !p.doneFromHere(s, nil).Locked.IsZero()
+}
+
+// comebacks are what changes of this program want somebody to come back to, but for what an audit has looked at since.
+func (p *program) comebacks(s *site.Site, audited time.Time) []facts.FollowUp {
+	state, err := p.stateFolder(s)
+	if err != nil {
+		return nil
+	}
+	records, err := fix.ReadJournal(state)
+	if err != nil {
+		return nil // whoever writes says it
+	}
+	return fix.Comebacks(records, audited)
 }
 
 // ours adds the files that this program has changed, or changed back, since the earlier look.
@@ -213,7 +227,7 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 	if k.fresh != "" {
 		report.OnlyNew(result, news)
 	}
-	r := report.Since(result, news)
+	r := report.Since(result, news, p.putRight(s))
 	if k.fresh != "" && k.fresh != lastAudit {
 		r.Words.Since = k.fresh + ", of " + news.Before.Taken.UTC().Format("2 January 2006, 15:04 MST")
 	}
@@ -231,6 +245,17 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 		}
 	}
 	return s, r, note, nil
+}
+
+// putRight says when this program had put a deviation of a site right before it was seen again.
+func (p *program) putRight(s *site.Site) func(facts.Deviation) *time.Time {
+	var records []fix.LogLine
+	if s != nil {
+		if state, err := p.stateFolder(s); err == nil {
+			records, _ = fix.ReadJournal(state) // whoever writes says it
+		}
+	}
+	return func(d facts.Deviation) *time.Time { return fix.PutRight(records, d) }
 }
 
 // newSince is what is new since a result or snapshot that somebody named.

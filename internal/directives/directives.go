@@ -103,6 +103,18 @@ func (t *Tree) Broken() *Gap {
 	return nil
 }
 
+// All are the directives of certain names, wherever they stand.
+func (t *Tree) All(names ...string) (found []*Node) {
+	t.Bodies(func(body []*Node) {
+		for _, n := range body {
+			if n.Hole == "" && n.Is(names...) {
+				found = append(found, n)
+			}
+		}
+	})
+	return found
+}
+
 // Bodies visits what stands at the top and in each block that is read, an outer one before those in it.
 func (t *Tree) Bodies(visit func(body []*Node)) {
 	var in func([]*Node)

@@ -234,8 +234,9 @@ type Wish struct {
 	Unlist     bool              `json:"unlist,omitempty"`     // its files are not listed
 	Inert      bool              `json:"inert,omitempty"`      // nothing in its folder is run
 	Encrypt    bool              `json:"encrypt,omitempty"`    // it leads to the encrypted one, for a trial
-	Unify      bool              `json:"unify,omitempty"`      // it leads to the one true address, for good
-	Lead       bool              `json:"lead,omitempty"`       // it leads to where a person says, for good
+	Unify      bool              `json:"unify,omitempty"`      // it leads to the one true address: for a trial, and where it does so already for good
+	Lead       bool              `json:"lead,omitempty"`       // it leads to where a person says: for a trial, and where it does so already for good
+	Posts      bool              `json:"posts,omitempty"`      // forms post to it, or nobody knows whether any does
 	To         string            `json:"to,omitempty"`         // where that is
 	Shut       *Shut             `json:"shut,omitempty"`       // the site is closed, or locked
 }

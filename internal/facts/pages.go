@@ -206,6 +206,8 @@ type Page struct {
 	Icons          []string `json:"icons"`
 	Password       bool     `json:"password"`    // a form with a password, user name or passkey control
 	Forms          int      `json:"forms"`       // that send something
+	Posts          []string `json:"posts"`       // addresses that its forms post to
+	Once           []string `json:"once"`        // fields of them that hold what looks as made for one visit
 	Letters        bool     `json:"letters"`     // one of them is to write something in
 	RobotCheck     bool     `json:"robot_check"` // something on the page asks whether one is a robot
 	Entries        int      `json:"entries"`     // articles on a listing
@@ -317,6 +319,8 @@ var pageTable = tableOf(
 	texts("icons", "icons linked in the head", func(p *Page) []string { return p.Icons }).follows("settings.site.icon", "settings.site.address", "live.address"),
 	yes("password", "a form to sign in with", func(p *Page) bool { return p.Password }).follows("settings.page.login"),
 	number("forms", "forms that send something", func(p *Page) int { return p.Forms }),
+	texts("posts", "addresses that its forms post to", func(p *Page) []string { return p.Posts }).sinceFormat(11).follows("forms", "settings.site.address"),
+	texts("once", "fields of its forms that hold what looks as made for one visitor or one visit, by what they are called", func(p *Page) []string { return p.Once }).sinceFormat(11).follows("forms"),
 	yes("letters", "a form to write something in, which is sent", func(p *Page) bool { return p.Letters }).sinceFormat(8).follows("forms"),
 	yes("robot_check", "something on the page asks whether one is a robot", func(p *Page) bool { return p.RobotCheck }).follows("forms"),
 	number("entries", "articles on a listing", func(p *Page) int { return p.Entries }).follows("settings.posts.shown"),

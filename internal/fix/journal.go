@@ -59,8 +59,9 @@ type LogLine struct {
 	To      string          `json:"to"`
 	Risk    facts.Risk      `json:"risk"`
 	Says    string          `json:"says,omitempty"`
-	As      string          `json:"as,omitempty"` // the user that it was made as, where that was not whoever ran it
-	Until   time.Time       `json:"until"`        // when what undo needs is thrown away
+	As      string          `json:"as,omitempty"`    // the user that it was made as, where that was not whoever ran it
+	Again   *Again          `json:"again,omitempty"` // when somebody is to look again
+	Until   time.Time       `json:"until"`           // when what undo needs is thrown away
 }
 
 // JournalFormat is the version of the journal and of what undo needs. Format 1 had neither format nor kind in what undo

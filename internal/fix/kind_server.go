@@ -62,6 +62,7 @@ func (p *planning) wish(d facts.Deviation) bool {
 	switch item := d.Item.(type) {
 	case *facts.Spelling:
 		c.Subject, c.addresses, wished.To = item.Address, []string{item.Address}, p.Home
+		wished.Posts = p.postedBelow(item.Address)
 	case *facts.Page:
 		c.addresses = []string{item.Address}
 	case *facts.Answer:
@@ -82,6 +83,7 @@ func (p *planning) wish(d facts.Deviation) bool {
 		wished.To = p.Home
 		_, host, _ := strings.Cut(p.Home, "://")
 		c.addresses = []string{"http://" + host}
+		wished.Posts = p.postedBelow(c.addresses[0])
 		for _, r := range d.Readings { // the one that was seen to stay without
 			if at := r.Origin.URL; r.FullName() == facts.LiveEncrypts.Name && strings.HasPrefix(at, "http://") && !slices.Contains(c.addresses, at) {
 				c.addresses = append(c.addresses, at)
@@ -194,6 +196,9 @@ func provesNothing(as trial.Verdict) string {
 // take puts an amendment into the change.
 func (c *Change) take(am *amend.Amendment) {
 	c.Edits, c.Also, c.parts, c.Besides = nil, am.Also, am.Parts, slices.Clone(am.Notes)
+	if am.Trial {
+		c.Step, c.Lasting = true, false
+	}
 	for _, f := range am.Files {
 		edit := store.FileEdit{Place: f.Path, File: f.Path, Before: f.Before, After: f.After}
 		if shut := c.shut(); shut != nil && f.Path == shut.File {

@@ -21,7 +21,7 @@ func (p *planning) lead(d facts.Deviation, c Change) bool {
 	}
 	made := false
 	for _, r := range d.Readings {
-		if r.FullName() != facts.LiveLost.Name {
+		if r.FullName() != facts.LiveLost.Name && r.FullName() != facts.LiveLent.Name {
 			continue
 		}
 		for _, address := range r.Value.List() {
@@ -31,12 +31,34 @@ func (p *planning) lead(d facts.Deviation, c Change) bool {
 			}
 			one, wish := c, *c.wish
 			one.wish, one.Subject, one.addresses = &wish, u.String(), []string{u.String()}
+			wish.Posts = p.posted(u.String(), func(to *url.URL) bool { return to.Host == u.Host && to.Path == u.Path })
 			one.Key, one.about = "lead."+u.Path, []string{p.about}
 			p.plan.Changes = append(p.plan.Changes, one)
 			made = true
 		}
 	}
 	return made
+}
+
+// posted tells whether a form of the site posts to one of certain addresses, which is turned into GET where they lead on by 301 or 302; yes as well
+// where nobody has looked at the pages.
+func (p *planning) posted(address string, among func(to *url.URL) bool) bool {
+	if len(p.Seen) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(p.Seen, func(page facts.Page) bool {
+		_, known := page.Field("posts")
+		return !known || slices.ContainsFunc(page.Posts, func(text string) bool {
+			to, err := url.Parse(text)
+			return err == nil && (text == address || among(to))
+		})
+	})
+}
+
+// postedBelow tells so of all addresses with the scheme and host of one.
+func (p *planning) postedBelow(address string) bool {
+	u, err := url.Parse(address)
+	return err != nil || p.posted(address, func(to *url.URL) bool { return to.Scheme == u.Scheme && to.Host == u.Host })
 }
 
 // leadsSomewhere holds where an address is to lead against what is there: a page of the site that answers, and no other way round. Where
@@ -46,7 +68,7 @@ func (p *planning) leadsSomewhere(c *Change) error {
 	if err != nil {
 		return err
 	}
-	said := c.To.Text()
+	said := cmp.Or(c.To.Text(), p.World.Leads(*old)) // what is on trial is made to last
 	if said == "" {
 		c.Needs = "where its page is now; nothing there is much like it"
 		if likely := p.likely(old.Path); len(likely) > 0 {

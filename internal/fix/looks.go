@@ -95,6 +95,13 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 		env.Home = homeOf(before.Snapshot)
 	}
 	env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, options) }
+	env.Text = func(ctx context.Context, path string) string {
+		status, body, err := audit.Fetch(ctx, s, path, options)
+		if err != nil || status != http.StatusOK {
+			return ""
+		}
+		return string(body)
+	}
 	env.Ask = func(ctx context.Context, addresses []string) map[string]int {
 		answers, err := audit.Ask(ctx, s, addresses, options)
 		if err != nil {
@@ -143,6 +150,8 @@ func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[
 		w.FilesRoot = s.Resolve(tree.Root)
 		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints)
 	}
+	excluded, _ := r.Snapshot.Is(facts.CacheExcludes.Term)
+	w.Excluded, w.Spellings = excluded.List(), r.Snapshot.Spellings
 	w.World, w.Seen = worldOf(s, w.Dialect, r.Snapshot.Hints), r.Snapshot.Pages
 	w.Loaders, w.Try = loadersOf(s, w.World), tryOf(w.World)
 	if w.Home = s.Address(); r.Snapshot.Asked(facts.Live) && homeOf(r.Snapshot) != "" {

@@ -1,6 +1,7 @@
 package fix
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -12,11 +13,19 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
+	"weltaxis/internal/source/server"
 	"weltaxis/internal/tree"
 )
 
-// A needing is somebody who needs a right at an entry, and why that is thought.
+// A needing is somebody who needs rights at an entry, and why that is thought.
 type needing struct {
+	account rights.Account
+	why     string
+	rights  rights.Rights
+}
+
+// A part is somebody who has a part in the whole site: what runs its programs, or reads it for visitors.
+type part struct {
 	account rights.Account
 	why     string
 }
@@ -29,39 +38,111 @@ func (c *Change) filled() bool {
 	return slices.Contains(changingRoles, c.Class.Role) || slices.Contains(changingRoles, c.Class.Within)
 }
 
-// needed is what somebody who needs it would lose at the entries of a change of permissions: whom the web server runs as where things are put, and whoever
-// owns what lies in a folder, who has put it there. Way is how they keep it while the others lose it; "" where nobody loses anything that is needed.
+// parts are those who have a part in the site: whom the web server runs as, as it was said or seen and as its configuration says, the users of the runtime's pools, and those
+// as whom the machine's scheduler starts something of the site.
+func (p *planning) parts() []part {
+	if p.having != nil {
+		return p.having
+	}
+	p.having = []part{}
+	add := func(name, why string) {
+		account, known := identity.Accounts().Named(name)
+		if known && account.UID != 0 && !slices.ContainsFunc(p.having, func(o part) bool { return o.account.UID == account.UID }) {
+			p.having = append(p.having, part{account, why})
+		}
+	}
+	add(p.WebUser, "whom the web server runs as")
+	if p.World != nil {
+		servers, _ := p.World.Open(nil)
+		for _, one := range servers.Servers {
+			for _, n := range one.Tree.All("user", "User") {
+				add(n.Arg(0), fmt.Sprintf("whom the web server runs as (%s)", n.Place()))
+			}
+		}
+		if p.World.Runtime != nil {
+			if own, _ := p.World.Runtime(nil); own != nil && own.Config != nil {
+				for _, u := range own.Config.Users() {
+					add(u.Name, fmt.Sprintf("whom the runtime's pool %s runs as (%s)", u.Pool, u.Origin))
+				}
+			}
+		}
+	}
+	for _, s := range scheduled(p.FilesRoot) {
+		add(s.user, "as whom the scheduler starts something there ("+s.at+")")
+	}
+	return p.having
+}
+
+// lostBits are the bits that a change of permissions takes.
+func (c *Change) lostBits() uint32 { return uint32(c.From.Number()) &^ uint32(c.To.Number()) & 0o777 }
+
+// needed is what somebody who needs it would lose at the entries of a change of permissions: whoever has a part in the site loses reading and entering, and writing where
+// things are put; whoever owns what lies in a folder, who has put it there, loses writing. Lists of access are reckoned with. Way is how they keep it while the others
+// lose it; "" where nobody loses anything that is needed.
 func (p *planning) needed(in tree.Files, c *Change) (loses, way string) {
-	lost := uint32(c.From.Number()) &^ uint32(c.To.Number())
 	for _, m := range c.Members {
 		entry := rights.Entry{Mode: m.Mode, UID: m.UID, GID: m.GID, Folder: m.Kind == tree.Folder}
 		if raw := in.AccessList(m.Path); raw != nil {
 			entry.List, _ = rights.ParseList(raw)
 		}
 		after := entry
-		after.Mode &^= lost
+		after.Mode &^= c.lostBits()
 		for _, who := range p.needing(in, c, m) {
-			if gone := entry.Of(who.account) &^ after.Of(who.account) & rights.Write; gone != 0 && who.account.UID != 0 {
-				return fmt.Sprintf("%s, %s, loses writing at %s", who.account.Name, who.why, m.Path),
-					fmt.Sprintf("to keep it for %[1]s and take it from the others: setfacl -m u:%[1]s:rwx %[2]s, or give it to the group of %[1]s with mode %[3]o", who.account.Name, shellescape.Quote(filepath.Join(p.FilesRoot, filepath.FromSlash(m.Path))), m.Mode&^uint32(2)|0o020)
+			if gone := entry.Of(who.account) &^ after.Of(who.account) & who.rights; gone != 0 && who.account.UID != 0 {
+				return fmt.Sprintf("%s, %s, loses %s at %s", who.account.Name, who.why, inWords(gone), m.Path), p.keeping(who.account.Name, gone, m)
 			}
 		}
 	}
 	return "", ""
 }
 
-// needing are those who need to write at an entry.
+// inWords are rights in words.
+func inWords(of rights.Rights) string {
+	var words []string
+	for _, one := range []struct {
+		right rights.Rights
+		word  string
+	}{{rights.Run, "entering or running"}, {rights.Read, "reading"}, {rights.Write, "writing"}} {
+		if of&one.right != 0 {
+			words = append(words, one.word)
+		}
+	}
+	return strings.Join(words, " and ")
+}
+
+// keeping is how somebody keeps rights at an entry while the others lose them.
+func (p *planning) keeping(name string, gone rights.Rights, m tree.Entry) string {
+	at := shellescape.Quote(filepath.Join(p.FilesRoot, filepath.FromSlash(m.Path)))
+	if n := p.perOwner(); n != "" && gone&rights.Write != 0 {
+		return fmt.Sprintf("to keep it: give the entry to %[1]s (chown -- %[1]s %[2]s); a group that may write, and a list of access, whose mask looks like one, have programs refused that run as their owners (%[3]s)", name, at, n)
+	}
+	if gone&rights.Write == 0 {
+		return fmt.Sprintf("to keep it for %[1]s and take it from the others: setfacl -m u:%[1]s:rX %[2]s, or give it to the group of %[1]s with mode %[3]o", name, at, m.Mode&0o770|uint32(gone)<<3)
+	}
+	return fmt.Sprintf("to keep it for %[1]s and take it from the others: setfacl -m u:%[1]s:rwX %[2]s, or give it to the group of %[1]s with mode %[3]o", name, at, m.Mode&^uint32(2)|0o020)
+}
+
+// needing are those who need something at an entry.
 func (p *planning) needing(in tree.Files, c *Change, m tree.Entry) (all []needing) {
-	if account, known := identity.Accounts().Named(p.WebUser); known && c.filled() {
-		all = append(all, needing{account, "whom the web server runs as"})
+	if c.Class.Role != dialect.Backup {
+		of := rights.Read
+		if m.Kind == tree.Folder || c.Class.Content == "command" {
+			of |= rights.Run
+		}
+		if c.filled() {
+			of |= rights.Write
+		}
+		for _, one := range p.parts() {
+			all = append(all, needing{one.account, one.why, of})
+		}
 	}
 	if m.Kind != tree.Folder {
 		return all
 	}
 	entries, _ := in.ReadDir(m.Path)
 	for _, e := range entries {
-		if e.UID != m.UID && !slices.ContainsFunc(all, func(n needing) bool { return n.account.UID == e.UID }) {
-			all = append(all, needing{identity.Accounts().Of(e.UID), "who has put " + e.Base() + " there"})
+		if e.UID != m.UID && !slices.ContainsFunc(all, func(n needing) bool { return n.account.UID == e.UID && n.rights&rights.Write != 0 }) {
+			all = append(all, needing{identity.Accounts().Of(e.UID), "who has put " + e.Base() + " there", rights.Write | rights.Run})
 		}
 	}
 	return all
@@ -69,8 +150,8 @@ func (p *planning) needing(in tree.Files, c *Change, m tree.Entry) (all []needin
 
 // keeps has a change whose entries somebody needs be a disruptive one, which is not made with others.
 func (p *planning) keeps(in tree.Files, c *Change) {
-	lost := uint32(c.From.Number()) &^ uint32(c.To.Number())
-	if lost&0o022 == 0 {
+	lost := c.lostBits()
+	if lost&0o077 == 0 {
 		return
 	}
 	if loses, way := p.needed(in, c); loses != "" {
@@ -99,4 +180,22 @@ func (p *planning) owned(in tree.Files, c *Change) bool {
 		}
 	}
 	return found
+}
+
+// perOwner is the line by which programs are run as their owners, by a starter that refuses what others may write to (suEXEC, its security model, 12 to 18); "" where
+// no line that is known says so.
+func (p *planning) perOwner() string {
+	if p.World == nil {
+		return ""
+	}
+	servers, _ := p.World.Open(nil)
+	for _, one := range servers.Servers {
+		if one.Kind != server.Apache {
+			continue
+		}
+		if all := one.Tree.All("SuexecUserGroup"); len(all) > 0 {
+			return cmp.Or(all[0].Place(), "the web server's configuration")
+		}
+	}
+	return ""
 }

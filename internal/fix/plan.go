@@ -57,6 +57,8 @@ type Change struct {
 	Also []string `json:"also,omitempty"`
 	// Besides is what a database does besides when it is changed.
 	Besides []string `json:"besides,omitempty"`
+	// Mind is what practitioners have seen break after such a change.
+	Mind []string `json:"mind,omitempty"`
 	// Judged are the rules that would deviate with a value that a person has said, and do not now, with what they say.
 	Judged []string `json:"judged,omitempty"`
 	RunAs  string   `json:"run_as,omitempty"`
@@ -78,6 +80,9 @@ type Change struct {
 	secret    string   // the text of a setting that is one
 	meant     []int    // what addresses may answer afterwards, since that is meant
 	about     []string // subjects of the deviations that it is to settle
+	effects   []int    // what is looked for afterwards, of aftereffects
+	watch     []string // the addresses, or paths, at which that is seen
+	again     again    // when somebody is to look again
 	beside    uint32   // bits that another change takes from the same entries
 }
 
@@ -117,6 +122,9 @@ type Wishes struct {
 	// Made are the files, below the served folder, that are served though they are not there: the content system
 	// makes them, and a file in their place would hide what it says.
 	Made []string
+	// Excluded are paths that the page cache leaves out, and Spellings other spellings of the site's address.
+	Excluded  []string
+	Spellings []facts.Spelling
 	// World is what the servers and the runtime have been told; nil where nobody looks at it. Home is the address of the home page,
 	// Loaders have servers read it again, which Reload asks for, and Try is the servers' own test of files as they might be.
 	World *amend.World
@@ -183,6 +191,7 @@ type planning struct {
 	stale     []string                        // what they are about
 	staleness facts.Severity                  // the worst of them
 	about     string                          // subject of the deviation at hand
+	having    []part                          // who has a part in the site; nil until they are looked up
 	members   map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
 
@@ -467,6 +476,7 @@ func (p *planning) work(ctx context.Context) error {
 				c.cannot(err)
 			}
 		}
+		p.foresee(ctx, c)
 	}
 	p.together()
 	p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c Change) bool { return c.done })

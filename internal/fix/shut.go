@@ -213,6 +213,7 @@ func (p *planning) shut() Change {
 		wish: &facts.Wish{Shut: p.Shut}, addresses: []string{p.Home}, meant: []int{http.StatusServiceUnavailable}}
 	if p.Shut.Lock {
 		c.meant = []int{http.StatusUnauthorized}
+		c.again = again{int(Keep/(24*time.Hour)) - 1, "The site is locked from here. Take the lock away (weltaxis lock off), or keep it on purpose: from tomorrow on what this program needs for that is thrown away, and the lines are taken out by hand.", true}
 	}
 	return c
 }

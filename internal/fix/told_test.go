@@ -687,26 +687,39 @@ func TestWhatWasLostLeadsOn(t *testing.T) {
 			for value, says := range map[string]string{"/nowhere/": "no page of the site was seen", "/about-us/": "lead to itself", "https://elsewhere.example/": "no address of this site", "about": "no address of this site"} {
 				assert.Contains(t, plan(map[string]string{"lead./about-us/": value})[old].Cannot, says, value)
 			}
-			said := plan(map[string]string{"lead./about-us/": "/about/"})
-			require.Empty(t, said[old].Cannot)
-			journal, err := OpenJournal(s.state, time.Now)
-			require.NoError(t, err)
-			env, err := For(loaded, before, options, journal)
-			require.NoError(t, err)
-			report, err := Write(t.Context(), []Change{said[old], said[map[string]string{"nginx": "nginx", "apache": "Apach"}[kind]]}, SeenIn(before), env)
-			require.NoError(t, err)
-			journal.Close()
-			for _, o := range report.Outcomes {
-				assert.Contains(t, []string{Took, NotTook}, o.Result, "%s: %s", o.Title(), o.Says) // the other address is lost still
+			for _, code := range []int{http.StatusFound, http.StatusMovedPermanently} { // for a trial, which is said again by nobody, and then for good
+				said := plan(map[string]string{"lead./about-us/": "/about/"})
+				if code == http.StatusMovedPermanently {
+					said = plan(nil)
+				}
+				require.Empty(t, said[old].Cannot)
+				require.Empty(t, said[old].Needs)
+				assert.Equal(t, code == http.StatusFound, said[old].Step)
+				assert.Equal(t, code == http.StatusMovedPermanently, said[old].Lasting, "browsers keep what is for good")
+				journal, err := OpenJournal(s.state, time.Now)
+				require.NoError(t, err)
+				env, err := For(loaded, before, options, journal)
+				require.NoError(t, err)
+				report, err := Write(t.Context(), []Change{said[old], said[map[string]string{"nginx": "nginx", "apache": "Apach"}[kind]]}, SeenIn(before), env)
+				require.NoError(t, err)
+				journal.Close()
+				for _, o := range report.Outcomes {
+					assert.Contains(t, []string{Took, NotTook}, o.Result, "%s: %s", o.Title(), o.Says) // the other address is lost still
+				}
+				var header http.Header
+				assert.Eventually(t, func() bool {
+					s.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+					is, h, _ := s.get(t, "/about-us/")
+					header = h
+					return is == code
+				}, 5*time.Second, 50*time.Millisecond)
+				assert.True(t, strings.HasSuffix(header.Get("Location"), "/about/"), header.Get("Location"))
+				before, err = audit.Run(t.Context(), loaded, time.Now(), options)
+				require.NoError(t, err)
+				again := slices.ContainsFunc(before.FollowUps, func(f facts.FollowUp) bool { return f.Rule == "permalinks.old-lead-on" })
+				assert.Equal(t, code == http.StatusFound, again, "somebody is to come back to a trial: %v", before.FollowUps)
 			}
-			var header http.Header
-			assert.Eventually(t, func() bool {
-				s.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-				code, h, _ := s.get(t, "/about-us/")
-				header = h
-				return code == 301
-			}, 5*time.Second, 50*time.Millisecond)
-			assert.True(t, strings.HasSuffix(header.Get("Location"), "/about/"), header.Get("Location"))
+			s.undo(t)
 			s.undo(t)
 			s.asItWas(t)
 		})

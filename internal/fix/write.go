@@ -67,6 +67,8 @@ type Env struct {
 	Recheck func(ctx context.Context) (Seen, error)
 	// Ask asks addresses of the site, with GET, and gives what each answers, 0 for nothing. Nil when there is no way to.
 	Ask func(ctx context.Context, addresses []string) map[string]int
+	// Text asks a path of the site, with GET, and gives what it shows; "" for nothing. Nil when there is no way to.
+	Text func(ctx context.Context, path string) string
 	// Home is the address that is asked after each change that somebody may notice.
 	Home string
 	// Call calls a path of the site, for a content system that empties its cache when it is called. Nil when there is
@@ -124,9 +126,17 @@ func Write(ctx context.Context, changes []Change, was Seen, env Env) (*Report, e
 			continue
 		}
 		progress.Tell(ctx, "making changes", i, len(changes))
+		after := env.lookouts(ctx, c)
 		outcome := rows[c.Kind].apply(ctx, &env, c)
 		if outcome.Result == Took {
 			meant = append(append(meant, c.term().Meant...), c.meant...)
+		}
+		for _, look := range after {
+			if outcome.Result == Took && outcome.Record > 0 {
+				if broke := look(context.WithoutCancel(ctx)); broke != "" {
+					outcome = env.takeBackAgain(ctx, outcome, broke)
+				}
+			}
 		}
 		if outcome.Result == Took && c.Risk != facts.Safe && !c.Finisher() {
 			if home := was.Answers[env.Home]; answered(home, nil) && env.Ask != nil {
@@ -216,6 +226,9 @@ func answered(status int, meant []int) bool {
 // journalled makes a change between two lines of the journal.
 func (e *Env) journalled(out Outcome, record LogLine, b before, do func(id int) error) Outcome {
 	e.at("before the journal")
+	if a := out.again; a.days > 0 {
+		record.Again = &Again{facts.DayOf(e.Journal.now().AddDate(0, 0, a.days)), a.what, a.stands}
+	}
 	if err := e.Journal.begin(&record, b, e.at); err != nil {
 		out.Result, out.Says = Trouble, "the journal cannot be written, so nothing was changed: "+facts.InWords(err)
 		return out

@@ -73,6 +73,9 @@ func Plan(p Sheet, site string, plan *fix.Plan, allow facts.Risk) {
 	fmt.Fprintln(p)
 	p.line("in all")
 	p.block(0, "", 0, fmt.Sprintf("%d safe, %d visible, %d disruptive, %d waiting for a value. Nothing was written.", counts[facts.Safe], counts[facts.Visible], counts[facts.Disruptive], len(waits)), plain)
+	if slices.ContainsFunc(plan.Changes, func(c fix.Change) bool { return c.Kind == fix.Modes && c.Makeable() }) {
+		p.block(0, "", 0, "A deploy, a panel or a umask may give old permissions again: look on the day after (weltaxis follow-ups says so).", plain)
+	}
 	if unloaded := plan.Unloaded(); len(unloaded) > 0 {
 		p.block(0, "", 0, "What is told to "+report.List(unloaded)+" counts only when it is read again: add --reload, or do it in the server's own way.", plain)
 	}
@@ -144,6 +147,11 @@ func (p Sheet) change(plan *fix.Plan, c fix.Change) {
 	}
 	for _, says := range c.Besides {
 		p.block(4, "also", 8, Safe(says), plain)
+	}
+	for _, says := range c.Mind {
+		if says != c.Because {
+			p.block(4, "mind", 8, Safe(says), plain)
+		}
 	}
 	for _, says := range c.Judged {
 		p.block(4, "with it", 8, Safe(says), plain)

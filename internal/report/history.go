@@ -17,10 +17,12 @@ import (
 type News = Judged
 
 // Since puts a result into words together with what is new in it.
-func Since(r *audit.Result, news *history.News) *Report {
+// PutRight says when this program had put a deviation right before it was seen again; nil where it had not.
+func Since(r *audit.Result, news *history.News, putRight func(facts.Deviation) *time.Time) *Report {
 	for i := range r.Deviations {
 		if since, known := news.Since[r.Deviations[i].Fingerprint]; known {
 			r.Deviations[i].Since = &since
+			since.PutRight = putRight(r.Deviations[i])
 		}
 	}
 	r.SetDays(news.Days)
@@ -102,6 +104,11 @@ func since(e audit.Entry, taken time.Time) string {
 	}
 	if different {
 		said += ", some later"
+	}
+	for _, d := range e {
+		if at := d.Since.PutRight; at != nil {
+			return said + "; put right from here on " + moment(*at) + ", so something makes it as it was: a deploy, a panel, a umask, or somebody"
+		}
 	}
 	return said
 }

@@ -36,6 +36,7 @@ type visited struct {
 	seed      bool     // a sitemap names it
 	failure   string   // of a program, that it shows
 	registers bool     // one may make an account on it
+	given     []hidden // of its forms that are sent, what nobody fills in
 	shows     string   // the site, or a notice; "" where that was not looked at
 }
 

@@ -36,6 +36,7 @@ func (v *visit) describe(p *visited, address string, depth int, answer *response
 	page.Breadcrumbs = d.breadcrumbs || contains(page.Structured, "BreadcrumbList")
 	page.Analytics = d.analytics
 	page.Forms, page.RobotCheck, page.Letters = d.forms, d.robotCheck, d.letters
+	page.Posts, p.given = d.postsTo, onceOnly(d.given, answer.at)
 	p.failure, p.registers = d.failure, offersAccount(u.Path, d)
 	v.cached(page, answer)
 	page.Personal = personal(u, d)

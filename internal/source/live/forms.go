@@ -2,8 +2,12 @@ package live
 
 import (
 	"bytes"
+	"cmp"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"weltaxis/internal/facts"
 )
@@ -12,13 +16,21 @@ import (
 type openForm struct {
 	there, sends            bool
 	called                  string // what it and its fields are called
+	to                      string // where it posts to, as it is written
+	given                   []hidden
 	passwords               int
 	newPassword, mail, area bool
 	trapped                 bool // it has a field that people do not get to
 }
 
+// A hidden is a field of a form that nobody fills in, with what it is given.
+type hidden struct{ name, value string }
+
+// maxGiven is how many such fields of a form are kept.
+const maxGiven = 20
+
 func newForm(attributes map[string]string) openForm {
-	return openForm{there: true, sends: strings.EqualFold(attributes["method"], "post"),
+	return openForm{there: true, sends: strings.EqualFold(attributes["method"], "post"), to: strings.Clone(attributes["action"]),
 		called: strings.ToLower(attributes["action"] + " " + attributes["id"] + " " + attributes["class"] + " " + attributes["name"] + " " + attributes["aria-label"])}
 }
 
@@ -32,6 +44,9 @@ func (f *openForm) input(attributes map[string]string, hints string) {
 	case kind == "email", strings.Contains(hints, "email"), kind != "hidden" && strings.Contains(strings.ToLower(attributes["name"]), "mail"):
 		f.mail = true
 	case kind == "submit", kind == "hidden":
+		if kind == "hidden" && len(f.given) < maxGiven && len(attributes["value"]) <= maxText {
+			f.given = append(f.given, hidden{strings.Clone(attributes["name"]), strings.Clone(attributes["value"])})
+		}
 		f.called += " " + strings.ToLower(attributes["name"]+" "+attributes["value"])
 	case attributes["tabindex"] == "-1" && (hints == "off" || attributes["aria-hidden"] == "true"):
 		f.trapped = true
@@ -58,6 +73,10 @@ func (a *analyser) closeForm() {
 	if f.sends && f.area && f.passwords == 0 {
 		a.letters = true
 	}
+	if f.sends {
+		a.posts(f.to)
+		a.given = append(a.given, f.given[:min(len(f.given), maxGiven-min(len(a.given), maxGiven))]...)
+	}
 	a.asksMail = a.asksMail || f.sends && f.mail && !f.area && !toSubscribe.MatchString(f.called)
 	if toChange.MatchString(f.called) {
 		return
@@ -65,6 +84,91 @@ func (a *analyser) closeForm() {
 	a.registers = a.registers || f.passwords > 1 && f.mail || f.newPassword && f.passwords > 0 || f.passwords > 0 && f.mail && toRegister.MatchString(f.called) ||
 		f.sends && f.mail && !f.area && toRegister.MatchString(f.called) && !toSubscribe.MatchString(f.called)
 }
+
+// maxPosts is how many addresses that forms of a page post to are kept.
+const maxPosts = 20
+
+// posts notes where a form posts to: where nothing is written, to the page itself (HTML, form submission).
+func (a *analyser) posts(to string) {
+	at := a.at
+	if strings.TrimSpace(to) != "" {
+		resolved, err := a.base.Parse(strings.TrimSpace(to))
+		if err != nil || resolved.Scheme != "http" && resolved.Scheme != "https" {
+			return
+		}
+		at = resolved
+	}
+	clean := *at
+	clean.Fragment, clean.User = "", nil
+	if address := a.short(clean.String()); !slices.Contains(a.postsTo, address) && len(a.postsTo) < maxPosts {
+		a.postsTo = append(a.postsTo, address)
+	}
+}
+
+// postsBy notes what a button of a form says of where and how it is sent, over what the form says.
+func (a *analyser) postsBy(attributes map[string]string) {
+	if strings.EqualFold(attributes["formmethod"], "post") {
+		a.open.sends = a.open.there
+	}
+	if to, says := attributes["formaction"]; says && a.open.there && (a.open.sends || strings.EqualFold(attributes["formmethod"], "post")) {
+		a.posts(to)
+	}
+}
+
+var (
+	// onceNamed is how fields are called that hold what was made for one visitor, or for one visit.
+	onceNamed = regexp.MustCompile(`(?i)token|csrf|xsrf|nonce|authenticity|form-?_?(?:key|time|stamp|build)|challenge|one-?_?time|timestamp|state\b|\bts\b|issued|expires`)
+	randomly  = regexp.MustCompile(`^[A-Za-z0-9+/=_.:|~-]+$`)
+	digits    = regexp.MustCompile(`\d`)
+	letters   = regexp.MustCompile(`[A-Za-z]`)
+)
+
+// fewestRandom is how long a text is at least that a machine made up, and fewestSigns of how many signs it is.
+const fewestRandom, fewestSigns = 16, 8
+
+// once tells whether what a field is given looks as made for one visitor or one visit: by what it is called, as a time of about now, or as a text that a
+// machine made up.
+func (f hidden) once(now time.Time) bool {
+	if seconds, err := strconv.ParseInt(f.value, 10, 64); err == nil {
+		if len(f.value) == 13 {
+			seconds /= 1000
+		}
+		return now.Sub(time.Unix(seconds, 0)).Abs() < 24*time.Hour
+	}
+	signs := map[rune]bool{}
+	for _, sign := range f.value {
+		signs[sign] = true
+	}
+	named := onceNamed.MatchString(f.name) && len(f.value) >= 6 && digits.MatchString(f.value)
+	return named || len(f.value) >= fewestRandom && len(signs) >= fewestSigns && randomly.MatchString(f.value) && digits.MatchString(f.value) && letters.MatchString(f.value) && !strings.Contains(f.value, "/")
+}
+
+// onceOnly are those that look so.
+func onceOnly(all []hidden, now time.Time) []hidden {
+	return slices.DeleteFunc(slices.Clone(all), func(f hidden) bool { return !f.once(now) })
+}
+
+// tellOnce says which fields of forms that are sent hold what was made for one visit: what two pages give alike was not.
+func (v *visit) tellOnce() {
+	pages := map[hidden]int{}
+	for _, p := range v.real() {
+		slices.SortFunc(p.given, func(a, b hidden) int { return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.value, b.value)) })
+		p.given = slices.Compact(p.given)
+		for _, f := range p.given {
+			pages[f]++
+		}
+	}
+	for _, p := range v.real() {
+		for _, f := range p.given {
+			if name := facts.Shorten(f.name, maxOnceName); pages[f] == 1 && !slices.Contains(p.page.Once, name) {
+				p.page.Once = append(p.page.Once, name)
+			}
+		}
+	}
+}
+
+// maxOnceName is how much of the name of such a field is kept.
+const maxOnceName = 60
 
 // offersAccount tells whether one may make an account on a page: by its form, or by its address and a form that asks for a mailbox.
 func offersAccount(path string, d *document) bool {

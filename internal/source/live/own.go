@@ -141,7 +141,7 @@ func (v *visit) groups() []robotsGroup {
 func (v *visit) lost(ctx context.Context) {
 	home := v.home.String()
 	say(v, facts.LivePrevious, len(v.Previous) > 0, home)
-	var lost []string
+	var lost, lent []string
 	for _, address := range v.Previous[:min(len(v.Previous), v.MaxPages)] {
 		u, err := url.Parse(address)
 		if err != nil || !v.sameSite(u) {
@@ -155,9 +155,13 @@ func (v *visit) lost(ctx context.Context) {
 			v.seen.AddGap(gap(address, err))
 			continue
 		}
-		if ch.last == nil || ch.last.status != http.StatusOK || ch.steps > 0 && !ch.permanent {
+		switch {
+		case ch.last == nil || ch.last.status != http.StatusOK:
 			lost = append(lost, u.RequestURI())
+		case ch.steps > 0 && !ch.permanent:
+			lent = append(lent, u.RequestURI())
 		}
 	}
 	say(v, facts.LiveLost, few(lost), home)
+	say(v, facts.LiveLent, few(lent), home)
 }

@@ -17,6 +17,9 @@ import (
 // A document is what one pass over a page's markup finds. Addresses are absolute; lists are bounded by maxKept.
 type document struct {
 	base                     *url.URL
+	at                       *url.URL // its own address
+	postsTo                  []string // addresses that its forms post to
+	given                    []hidden // of forms that are sent, what nobody fills in
 	titles                   []string // that are not empty, in the HTML namespace
 	descriptions             []string
 	robots                   []string // contents of robots tags for everybody
@@ -147,7 +150,7 @@ type sought struct {
 // browsers do (HTML Living Standard §13.2.3, Encoding Standard).
 func analyse(at *url.URL, body []byte, contentType string, look sought) *document {
 	encoding, name, certain := charset.DetermineEncoding(body, contentType)
-	a := &analyser{document: document{base: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, wanted: look, attributes: map[string]string{}, seen: map[string]bool{}}
+	a := &analyser{document: document{base: at, at: at, charset: name, card: map[string]string{}, iconTypes: map[string]string{}}, wanted: look, attributes: map[string]string{}, seen: map[string]bool{}}
 	a.charsetEarly = certain && name != "windows-1252" || declaresCharset(body, contentType)
 	if look.analytics != "" {
 		a.analytics = bytes.Count(body, []byte(look.analytics))
@@ -342,7 +345,9 @@ func (a *analyser) start(name, raw []byte) {
 		}
 	case "button":
 		a.offered = true
-		a.pull(formKind, a.read()["formaction"])
+		attributes := a.read()
+		a.pull(formKind, attributes["formaction"])
+		a.postsBy(attributes)
 	case "input":
 		a.input(a.read())
 	case "textarea":
@@ -541,6 +546,7 @@ func (a *analyser) checksRobots(attributes map[string]string) {
 func (a *analyser) input(attributes map[string]string) {
 	a.checksRobots(attributes)
 	a.pull(formKind, attributes["formaction"])
+	a.postsBy(attributes)
 	if strings.EqualFold(attributes["type"], "image") {
 		a.image(attributes)
 	}

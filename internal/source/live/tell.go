@@ -44,6 +44,7 @@ func (v *visit) tell(ctx context.Context) {
 	v.barredAssets()
 	v.byName()
 	v.assets(ctx)
+	v.tellOnce()
 	v.seen.Pages = make([]facts.Page, 0, len(v.order))
 	var n struct{ indexable, open, meant, described, content, cut, letters int }
 	for _, p := range v.real() {

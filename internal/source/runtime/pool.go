@@ -15,6 +15,8 @@ import (
 type pool struct {
 	name   string
 	listen string
+	user   string
+	run    facts.Origin
 	chroot bool // its workers see another root than this machine's
 	at     facts.Origin
 	lines  []poolLine
@@ -85,6 +87,8 @@ func (c *Config) poolEntry(file string, e entry, depth int) {
 	switch kind := strings.TrimPrefix(e.name, "php_"); {
 	case e.name == "listen":
 		p.listen, p.at = strings.ReplaceAll(e.value, "$pool", p.name), facts.Origin{File: file, Line: e.line}
+	case e.name == "user":
+		p.user, p.run = e.value, facts.Origin{File: file, Line: e.line}
 	case e.name == "chroot":
 		p.chroot = e.value != ""
 	case e.indexed && slices.Contains([]string{"value", "flag", "admin_value", "admin_flag"}, kind) && kind != e.name:
@@ -92,6 +96,22 @@ func (c *Config) poolEntry(file string, e entry, depth int) {
 		line := poolLine{placed{file, entry{name: e.offset, value: strings.ReplaceAll(e.value, "$pool", p.name), unknown: e.unknown, line: e.line, text: e.text}}, admin}
 		p.lines = append(p.lines, line)
 	}
+}
+
+// A PoolUser is as whom the workers of a pool of PHP-FPM run.
+type PoolUser struct {
+	Pool, Name string
+	Origin     facts.Origin
+}
+
+// Users are those of all pools; a pool that says nothing runs as whoever started it.
+func (c *Config) Users() (all []PoolUser) {
+	for _, p := range c.poolList {
+		if p.user != "" {
+			all = append(all, PoolUser{p.name, p.user, p.run})
+		}
+	}
+	return all
 }
 
 // poolOf is the pool that listens where the web server asks; nil when there is none, or several take turns.

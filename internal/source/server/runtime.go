@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -68,6 +69,25 @@ func (s *Source) Runs(folder string) (run Run, runs bool, why *facts.Reason) {
 		return run, true, nil
 	}
 	return run, false, why
+}
+
+// runtimeFile is how files are called that a runtime reads and runs, for which they need no permission to be run themselves.
+var runtimeFile = regexp.MustCompile(`(?i)\.(?:php[0-9]?|phtml|phar|phps|pht)$`)
+
+// Started tells whether the file at an address is a program that the operating system starts for the server (RFC 3875), or that what it is handed to may have started, and by
+// which line; at is "" where that cannot be told.
+func (s *Source) Started(u *url.URL) (started bool, at string) {
+	a := s.Work(u)
+	handler := a.Get(answer.Handler)
+	if !handler.Known() {
+		return false, ""
+	}
+	at = cmp.Or(handler.Origin.String(), "the web server's configuration")
+	if handler.Text() != "program" || !a.Get(answer.File).Known() || path.Base(a.Text(answer.File)) != path.Base(u.Path) {
+		return false, at
+	}
+	gateway := len(a.Way) > 0 && strings.HasSuffix(a.Way[len(a.Way)-1].Says, " cgi-script")
+	return gateway || !runtimeFile.MatchString(u.Path), at
 }
 
 // Handed are all values of FastCGI for the runtime, wherever in the configuration they are sent: a worker that has been told one keeps it.
