@@ -138,6 +138,7 @@ var opens = map[string]string{
 	"pace/run.go":                    "the state folder",
 	"fix/moved.go":                   "the state folder, and where a site file lies",
 	"fix/journal.go":                 "the state folder",
+	"fix/schedule.go":                "tables of this machine's scheduler, which are root's",
 	"directives/directives.go":       "the server's own configuration",
 	"source/server/server.go":        "the packages of this machine",
 	"source/runtime/version.go":      "the packages of this machine",

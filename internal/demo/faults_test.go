@@ -220,6 +220,7 @@ var faults = map[string]fault{
 	"caching.errors-served":       {do: func(b *installation) { b.before = onMissing(header("Cache-Control", "public, max-age=86400")) }},
 	"caching.one-layer":           {do: keptByServer("= /", "fastcgi_cache_key $request_uri;")},
 	"caching.private-configured":  {do: keptByServer("^~ /stage-door", "fastcgi_cache_key $request_uri; fastcgi_ignore_headers Set-Cookie Cache-Control;")},
+	"maintenance.shut-told":       {do: amended("        location ~* \\.(sql|bak|log)$ {", "        auth_basic \"Stage door\";\n        auth_basic_user_file /etc/nginx/none;\n        location ^~ /posters/ { auth_basic off; expires 7d; }\n        location ~* \\.(sql|bak|log)$ {")},
 	"caching.key":                 {do: keptByServer("^~ /about/", "")},
 	"caching.errors-brief":        {do: keptByServer("~ ^/[^/]+/missing$", "fastcgi_cache_key $request_uri; fastcgi_cache_valid 404 1h;")},
 	"delivery.compression":        twin("delivery.compression-declared", "compress", "no"),

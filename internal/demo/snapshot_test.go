@@ -95,5 +95,5 @@ func TestWhatASnapshotLacksIsUnknown(t *testing.T) {
 }
 
 func TestANewerSnapshotIsRefused(t *testing.T) {
-	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 11}`), &facts.Snapshot{}), "this program reads formats 1 to 10")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"format": 12}`), &facts.Snapshot{}), "this program reads formats 1 to 11")
 }

@@ -133,6 +133,8 @@ var (
 	ServerVersion         = textKey(Server, String, "version", "its version, as the package says by which it was installed")
 	ServerRoot            = textKey(Server, String, "root", "the folder that it serves at the site's address")
 	ServerTLSProtocols    = listKey(Server, "tls_protocols", "versions of TLS that its configuration allows")
+	ServerShut            = textKey(Server, String, "shut", "how it shuts the site by its configuration: lock, notice, or open")
+	ServerShutOpen        = listKey(Server, "shut_open", "what a stranger gets from it all the same, with where that is told; the first few").follows("server.shut")
 	ServerTokens          = textKey(Server, String, "tokens", "what it says of itself in the header Server")
 	ServerTrace           = yesKey(Server, "trace", "it answers TRACE")
 	ServerBodyLimit       = amountKey(Server, Size, "body_limit", "the largest body of a request that it takes at the site's address; 0 for any")

@@ -53,9 +53,16 @@ func TestNobodyLosesWhatHeNeeds(t *testing.T) {
 			put = append(put, name)
 		}
 		from := []uint32{0o777, 0o775, 0o757, 0o770, 0o773, 0o1777}[r.IntN(6)]
-		to := from &^ []uint32{0o002, 0o022, 0o020, 0o007}[r.IntN(4)]
+		to := from &^ []uint32{0o002, 0o022, 0o020, 0o007, 0o005, 0o075, 0o001}[r.IntN(7)]
 		require.NoError(t, os.Chown(folder, int(uid), int(gid)))
 		require.NoError(t, syscall.Chmod(folder, from))
+		if setfacl, err := exec.LookPath("setfacl"); err == nil && r.IntN(3) == 0 {
+			require.NoError(t, exec.Command(setfacl, "-m", "u:"+names[r.IntN(len(names))]+":"+[]string{"rwx", "r-x", "-wx", "---"}[r.IntN(4)], folder).Run())
+			stat, err := os.Stat(folder)
+			require.NoError(t, err)
+			from = from&^0o777 | uint32(stat.Mode().Perm())
+			to &= from
+		}
 		web := append(names, "")[r.IntN(len(names)+1)]
 		seen, err := (&files.Source{Root: root}).Gather(t.Context())
 		require.NoError(t, err)
@@ -68,10 +75,10 @@ func TestNobodyLosesWhatHeNeeds(t *testing.T) {
 		if len(p.Changes) == 0 || from == to {
 			continue
 		}
-		may := map[string]bool{}
+		may, reads := map[string]bool{}, map[string]bool{}
 		who := slices.Compact(slices.Sorted(slices.Values(append(put, web))))
 		for _, name := range who {
-			may[name] = writes(t, name, folder)
+			may[name], reads[name] = writes(t, name, folder), name == web && lists(name, folder)
 		}
 		if p.Changes[0].Risk != facts.Safe {
 			disruptive++
@@ -80,6 +87,9 @@ func TestNobodyLosesWhatHeNeeds(t *testing.T) {
 		safe++
 		require.NoError(t, syscall.Chmod(folder, to))
 		for _, name := range who {
+			if reads[name] {
+				assert.True(t, lists(name, folder), "%d: %04o to %04o of %s:%s was called safe (%s), and %s could read there", seed, from, to, owner, group, p.Changes[0].Because, name)
+			}
 			if name != "" && may[name] {
 				assert.True(t, writes(t, name, folder), "%d: %04o to %04o of %s:%s was called safe (%s), and %s could write there; the web server is %q", seed, from, to, owner, group, p.Changes[0].Because, name, web)
 			}
@@ -103,4 +113,15 @@ func writes(t *testing.T, name, folder string) bool {
 	err := command.Run()
 	_ = os.Remove(file)
 	return err == nil
+}
+
+// lists tells whether a process of a user can list a folder, and enter it.
+func lists(name, folder string) bool {
+	account, known := identity.Accounts().Named(name)
+	if !known {
+		return false
+	}
+	command := exec.Command("sh", "-c", `cd -- "$1" && ls . >/dev/null`, "sh", folder)
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: account.UID, Gid: account.GID, Groups: []uint32{account.GID}}}
+	return command.Run() == nil
 }

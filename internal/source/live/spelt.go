@@ -7,19 +7,10 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/spelt"
 )
-
-// spellings are ways to write an address, of which %s is the path without its slash and %x that with its first sign in figures: by way of what a lock and a
-// notice leave open, and with what servers take out or understand otherwise (RFC 3986 §5.2.4, §6.2.2).
-var spellings = []string{
-	"/robots.txt/../%s", "/robots.txt?/../%s", "/robots.txt%%3f/../%s", "/robots.txt;/../%s", "/robots.txt/%s",
-	"/.well-known/acme-challenge/../../%s", "/.well-known/acme-challenge/%%2e%%2e/%%2e%%2e/%s", "/.well-known/acme-challenge/.%%2e/.%%2e/%s", "/.well-known/acme-challenge/..%%2f..%%2f%s",
-	"/.well-known/acme-challenge/..%%5c..%%5c%s", "/.well-known/acme-challenge/..;/..;/%s", "/.well-known/acme-challenge//../../%s", "/.well-known/acme-challenge/weltaxis/../../../%s", "/.well-known/acme-challenge/%s",
-	"//%s", "/./%s", "/x/../%s", "/%%2f%s", "/;/%s", "/%s;x", "/%s%%20", "/%s?x", "/%s/", "/%x",
-}
 
 // mostSpelt is how many places are asked for in every spelling.
 const mostSpelt = 6
@@ -45,8 +36,8 @@ func (v *visit) spelt(ctx context.Context) {
 			continue
 		}
 		places++
-		for _, spelling := range spellings {
-			at, err := url.Parse(v.client.origin + written(spelling, strings.TrimPrefix(u.RequestURI(), "/"))) // whose dots stay
+		for _, target := range spelt.Of(u.RequestURI()) {
+			at, err := url.Parse(v.client.origin + target) // whose dots stay
 			if err != nil {
 				continue
 			}
@@ -86,17 +77,6 @@ func (v *visit) spelt(ctx context.Context) {
 		d := v.seen.Doors[home]
 		v.seen.Doors = append(v.seen.Doors, facts.Door{Kind: facts.SpeltDoor, Address: d.Address, Path: facts.AllSpelt, First: d.First, Status: d.Status, Shows: d.Shows, Retry: d.Retry, Fresh: -1})
 	}
-}
-
-// written is a spelling of a path.
-func written(spelling, path string) string {
-	if strings.Contains(spelling, "%x") {
-		if path == "" {
-			return "/"
-		}
-		return fmt.Sprintf("/%%%02x%s", path[0], path[1:])
-	}
-	return fmt.Sprintf(spelling, path)
 }
 
 // openBody is what a stranger gets at an address; nil for nothing.

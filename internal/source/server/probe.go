@@ -36,11 +36,13 @@ type Probes struct {
 
 // A probe is an address that is worked out, and why.
 type probe struct {
-	kind    string
-	address url.URL
-	assume  []string // paths that are taken to be there
-	posted  bool     // a form is sent there
-	cookie  string   // of somebody with a session
+	kind     string
+	address  url.URL
+	assume   []string // paths that are taken to be there
+	signedIn bool     // with name and password that are right
+	posted   bool     // a form is sent there
+	method   string   // another than GET, or than POST where a form is sent
+	cookie   string   // of somebody with a session
 }
 
 // programs are names that programs among the uploads may have; * stands for a made-up one. What shields one of them may forget another.
@@ -341,6 +343,7 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 		seen.Add(facts.ServerBodyLimit.Reading(v.Number(), home.OriginOf("body_limit")))
 	}
 	s.about(&seen)
+	s.shut(ctx, ask, &seen)
 	return seen, nil
 }
 

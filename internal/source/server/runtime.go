@@ -48,7 +48,7 @@ func (s *Source) Runs(folder string) (run Run, runs bool, why *facts.Reason) {
 		if name != "" {
 			assume = []string{folder + name}
 		}
-		a := s.Work(&u, assume...)
+		a := s.behind(&u, assume...)
 		handler, file := a.Get(answer.Handler), a.Get(answer.File)
 		switch {
 		case !handler.Known():

@@ -441,6 +441,11 @@ func (s *Source) Work(u *url.URL, assume ...string) *answer.Answer {
 	return s.work(probe{address: *u, assume: assume})
 }
 
+// behind works out what somebody gets at an address who has signed in, where a lock stands before it.
+func (s *Source) behind(u *url.URL, assume ...string) *answer.Answer {
+	return s.work(probe{address: *u, assume: assume, signedIn: true})
+}
+
 func (s *Source) work(p probe) *answer.Answer {
 	for _, server := range s.Servers {
 		server.assumed.paths = p.assume
@@ -454,6 +459,7 @@ func (s *Source) work(p probe) *answer.Answer {
 	if p.posted {
 		ask.Method = http.MethodPost
 	}
+	ask.Method, ask.SignedIn = cmp.Or(p.method, ask.Method), p.signedIn
 	if p.cookie != "" {
 		ask.Header["cookie"] = p.cookie
 	}
@@ -636,7 +642,7 @@ func (s *Source) root() (string, facts.Origin) {
 	s.rooted = true
 	u := *s.Address
 	u.Path, u.RawQuery = strings.TrimSuffix(cmp.Or(u.Path, "/"), "/")+"/"+token+".txt", ""
-	file := s.Work(&u, "/"+token+".txt").Get(answer.File)
+	file := s.behind(&u, "/"+token+".txt").Get(answer.File)
 	if file.Known() && strings.HasSuffix(file.Text(), token+".txt") && !strings.Contains(file.Text(), "://") {
 		s.served, s.servedAt = filepath.Dir(file.Text()), file.Origin
 	}

@@ -27,7 +27,9 @@ type Ask struct {
 	Length         int64             // bytes of the body that is sent along
 	// Program is what a program behind the server would answer; nil when nobody knows.
 	Program *Program
-	Secure  bool // https ends before this server: a proxy says so
+	// SignedIn is that name and password come along, and are right.
+	SignedIn bool
+	Secure   bool // https ends before this server: a proxy says so
 }
 
 // A Program is what something behind a server would answer: a runtime, or another server.

@@ -47,7 +47,7 @@ func (r *request) access() bool {
 			r.fail(http.StatusInternalServerError, at(where), "a name is required, and no AuthType says how it is asked for")
 			return false
 		}
-		return r.login(where)
+		return r.ask.SignedIn || r.login(where)
 	}
 	if any && old == refused {
 		return r.deny(oldAt)

@@ -112,13 +112,13 @@ func (r *request) start() {
 	}
 	sent, args, _ := strings.Cut(r.ask.Target, "?")
 	r.args = args
-	if strings.Contains(strings.ToLower(sent), "%2f") {
-		r.fail(http.StatusNotFound, facts.Origin{Default: "Apache"}, "an escaped slash in an address is not allowed")
+	clean, status := normalised(sent)
+	switch status {
+	case http.StatusNotFound:
+		r.fail(status, facts.Origin{Default: "Apache"}, "an escaped slash, or a zero, in an address is not allowed")
 		return
-	}
-	clean, ok := normalised(sent)
-	if !ok {
-		r.fail(http.StatusBadRequest, facts.Origin{Default: "Apache"}, "the address leads out of the site")
+	case http.StatusBadRequest:
+		r.fail(status, facts.Origin{Default: "Apache"}, "the address leads out of the site, or is written wrongly")
 		return
 	}
 	r.uri = clean
@@ -127,26 +127,23 @@ func (r *request) start() {
 	}
 }
 
-// normalised decodes a path and takes out what leads back.
-func normalised(sent string) (string, bool) {
-	decoded, err := url.PathUnescape(sent)
-	if err != nil || !strings.HasPrefix(decoded, "/") || strings.ContainsRune(decoded, 0) {
-		return "", false
+// normalised takes out of a path what leads back, and decodes what is left, as ap_normalize_path and ap_unescape_url do: slashes and zeros that are escaped go
+// with a segment that is taken out, and are not allowed in one that stays. The status is 0 where it may be asked for.
+func normalised(sent string) (clean string, status int) {
+	if _, err := url.PathUnescape(sent); err != nil || !strings.HasPrefix(sent, "/") {
+		return "", http.StatusBadRequest
 	}
 	var parts []string
-	segments := strings.Split(decoded[1:], "/")
+	segments := strings.Split(sent[1:], "/")
 	for i, s := range segments {
 		last := i == len(segments)-1
-		switch {
-		case s == "." || s == ".." && len(parts) == 0:
-			if s == ".." {
-				return "", false
+		switch dots := strings.ReplaceAll(strings.ToLower(s), "%2e", "."); {
+		case dots == ".." && len(parts) == 0:
+			return "", http.StatusBadRequest
+		case dots == "." || dots == "..":
+			if dots == ".." {
+				parts = parts[:len(parts)-1]
 			}
-			if last {
-				parts = append(parts, "")
-			}
-		case s == "..":
-			parts = parts[:len(parts)-1]
 			if last {
 				parts = append(parts, "")
 			}
@@ -155,7 +152,12 @@ func normalised(sent string) (string, bool) {
 			parts = append(parts, s)
 		}
 	}
-	return "/" + strings.Join(parts, "/"), true
+	left := strings.Join(parts, "/")
+	if escaped := strings.ToLower(left); strings.Contains(escaped, "%2f") || strings.Contains(escaped, "%00") {
+		return "", http.StatusNotFound
+	}
+	decoded, _ := url.PathUnescape(left)
+	return "/" + decoded, 0
 }
 
 // trace answers TRACE.
@@ -295,9 +297,9 @@ func (r *request) again(target string) {
 		next.env["REDIRECT_STATUS"] = "200"
 	}
 	uri, args, _ := strings.Cut(target, "?")
-	clean, ok := normalised((&url.URL{Path: uri}).EscapedPath())
-	if !ok {
-		r.fail(http.StatusBadRequest, facts.Origin{Default: "Apache"}, "the address leads out of the site")
+	clean, status := normalised((&url.URL{Path: uri}).EscapedPath())
+	if status != 0 {
+		r.fail(status, facts.Origin{Default: "Apache"}, "the address leads out of the site")
 		return
 	}
 	next.uri, next.args = clean, args

@@ -24,6 +24,7 @@ func (r *request) access() {
 		ruled := status != 0 || node != nil
 		switch {
 		case ruled && status == 0: // one of the rules lets it in, and that is enough
+		case login != nil && r.ask.SignedIn:
 		case login != nil:
 			r.unauthorised(login)
 			return
@@ -34,7 +35,7 @@ func (r *request) access() {
 	case status != 0:
 		r.deny(node)
 		return
-	case login != nil:
+	case login != nil && !r.ask.SignedIn:
 		r.unauthorised(login)
 		return
 	}
