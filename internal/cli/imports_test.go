@@ -25,7 +25,7 @@ var (
 	// interfacePackages are what a person meets. They may import everything; nothing of the core imports them.
 	interfacePackages = []string{"cli", "render", "demo"}
 	mayImport         = map[string][]string{
-		"access": {}, "facts": {"secrets"}, "nearest": {}, "password": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary", "secrets"}, "progress": {}, "query": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
+		"access": {}, "facts": {"secrets"}, "nearest": {}, "password": {}, "nesting": {}, "ordinary": {}, "policy": {}, "caching": {}, "pace": {"ordinary", "secrets"}, "progress": {}, "query": {}, "spelt": {}, "secrets": {}, "format": {"nesting"}, "tree": {"facts", "identity", "orders", "ordinary"}, "tree/treetest": {"ordinary", "tree"}, "width": {},
 		"strict":          {"nearest", "nesting"},
 		"announce":        {"facts", "ordinary"},
 		"identity":        {"access", "ordinary"},
@@ -39,13 +39,13 @@ var (
 		"store":           {"private", "facts", "dialect", "format", "identity", "orders", "query", "tree"},
 		"source/settings": {"facts", "dialect", "store"},
 		"source/files":    {"access", "facts", "dialect", "identity", "ordinary", "progress", "tree"},
-		"source/live":     {"caching", "facts", "pace", "policy", "progress", "secrets", "width"},
+		"source/live":     {"caching", "facts", "pace", "policy", "progress", "secrets", "spelt", "width"},
 		"directives":      {"secrets", "orders", "tree"},
 
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
 		"source/runtime":       {"secrets", "facts", "ordinary", "progress", "orders", "tree"},
-		"source/server":        {"directives", "facts", "ordinary", "progress", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
+		"source/server":        {"directives", "facts", "ordinary", "progress", "spelt", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
 		"source/server/answer": {"caching", "facts", "tree"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
