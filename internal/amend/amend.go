@@ -58,11 +58,20 @@ type Amendment struct {
 }
 
 // A Refusal says why nothing is proposed.
-type Refusal struct{ Says string }
+type Refusal struct {
+	Says  string
+	cause error
+}
+
+// Unwrap is what it was made of.
+func (r *Refusal) Unwrap() error { return r.cause }
 
 func (r *Refusal) Error() string { return r.Says }
 
-func refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
+func refuse(format string, args ...any) error {
+	cause := fmt.Errorf(format, args...)
+	return &Refusal{cause.Error(), cause}
+}
 
 // A wish is one thing that answers are to be, and how one sees that they are.
 type wish struct {
@@ -136,7 +145,7 @@ func (am *Amendment) changed(w World, overlay server.Overlay) error {
 		if !bytes.Equal(was, overlay[path]) {
 			real := Real(path)
 			if err := orders.Led(path, real); err != nil {
-				return refuse("%s", err)
+				return refuse("%w", err)
 			}
 			if w.Foreign != nil {
 				if why := w.Foreign(real); why != "" {

@@ -26,7 +26,7 @@ func worldOf(t *testing.T, kind, text string) (World, string) {
 	}
 	base := &url.URL{Scheme: "http", Host: "site.example", Path: "/"}
 	return World{Probes: server.Probes{Inner: []string{"/about/"}}, Open: func(files server.Overlay) (*server.Source, []facts.Gap) {
-		return server.OpenWith(files, []server.Config{{Kind: kind, File: filepath.Join(dir, "server.conf")}}, base, nil)
+		return server.Open(files, []server.Config{{Kind: kind, File: filepath.Join(dir, "server.conf")}}, base, nil)
 	}}, dir
 }
 
@@ -198,7 +198,7 @@ func TestRuntimeAmendments(t *testing.T) {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 			}
 			w.Runtime = func(files server.Overlay) (*runtime.Source, []facts.Gap) {
-				s := &runtime.Source{Config: runtime.ReadWith(files, filepath.Join(dir, "php"), false)}
+				s := &runtime.Source{Config: runtime.Read(files, filepath.Join(dir, "php"), false)}
 				for _, folder := range []string{"/", "/about/"} {
 					s.Places = append(s.Places, runtime.Place{Address: folder, Script: filepath.Join(dir, "www", folder, "index.php"), Root: filepath.Join(dir, "www"), Listen: []string{"127.0.0.1:9000"}})
 				}

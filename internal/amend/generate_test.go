@@ -152,7 +152,7 @@ func TestGeneratedAmendments(t *testing.T) {
 				before := got(t, g.address)
 				base := &url.URL{Scheme: "http", Host: "site.example:" + g.address[strings.LastIndexByte(g.address, ':')+1:], Path: "/"}
 				w := World{Probes: server.Probes{Inner: []string{"/about/"}, Served: []string{"/posters/a.jpg", "/posters/winter/b.jpg"}}, Open: func(files server.Overlay) (*server.Source, []facts.Gap) {
-					return server.OpenWith(files, []server.Config{{Kind: kind, File: file}}, base, nil)
+					return server.Open(files, []server.Config{{Kind: kind, File: file}}, base, nil)
 				}}
 				wish, path, header := facts.Wish{Headers: map[string]string{"X-Frame-Options": "SAMEORIGIN"}}, g.one("/", "/about/", "/posters/a.jpg", "/posters/winter/b.jpg"), "X-Frame-Options"
 				switch g.IntN(6) {

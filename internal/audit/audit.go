@@ -81,7 +81,7 @@ func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Re
 	if err != nil {
 		return nil, err
 	}
-	ask, err := newRequest(s, options)
+	ask, err := newRequest(s, now, options)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +93,7 @@ func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Re
 	if interrupted != nil && ctx.Err() == nil {
 		return nil, interrupted
 	}
-	return Judge(rules, ask.snapshot(seen, rules, now), options), interrupted
+	return Judge(rules, ask.snapshot(seen, rules), options), interrupted
 }
 
 // Look gathers without judging.
@@ -102,7 +102,7 @@ func Look(ctx context.Context, s *site.Site, now time.Time, options Options) (*f
 	if err != nil {
 		return nil, err
 	}
-	ask, err := newRequest(s, options)
+	ask, err := newRequest(s, now, options)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +110,7 @@ func Look(ctx context.Context, s *site.Site, now time.Time, options Options) (*f
 	if err != nil {
 		return nil, err
 	}
-	return ask.snapshot(seen, rules, now), nil
+	return ask.snapshot(seen, rules), nil
 }
 
 // Rules loads the baseline with the site's own rules and limits, and checks it; what was asked for is compiled by its
@@ -126,7 +126,7 @@ func Rules(s *site.Site, options Options) (*baseline.Baseline, error) {
 	}
 	for name, limit := range s.Limits {
 		if err := b.SetLimit(name, limit.Text, limit.List); err != nil {
-			return nil, s.ErrorAt(limit.Pos, "limits: %s", err)
+			return nil, s.ErrorAt(limit.Pos, "limits: %w", err)
 		}
 	}
 	for i, a := range s.Accept {
@@ -170,7 +170,7 @@ func Stores(s *site.Site, options Options) (*dialect.Dialect, store.Options, err
 		if errors.As(err, &inFile) {
 			return nil, store.Options{}, err
 		}
-		return nil, store.Options{}, s.ErrorAt(set.Pos, "settings: %s", err)
+		return nil, store.Options{}, s.ErrorAt(set.Pos, "settings: %w", err)
 	}
 	stores := store.Options{Environment: set.Environment, Offline: options.Offline, Hosts: set.Hosts, API: strings.TrimRight(set.API, "/"), Databases: map[string]dialect.Database{}}
 	if set.Root != "" {
@@ -192,46 +192,23 @@ func Stores(s *site.Site, options Options) (*dialect.Dialect, store.Options, err
 	if stores.Token, err = s.Reveal(set.Token); err != nil || set.API == "" {
 		return spoken, stores, err
 	}
-	stores.Client, err = apiClient(s, set.API, options)
+	stores.Client, err = Client(s, set.API, options)
 	return spoken, stores, err
 }
 
-// Status asks for the home page alone, in the way of the step that can, and gives the status it answers with.
-func Status(ctx context.Context, s *site.Site, options Options) (int, error) {
-	ask, err := newRequest(s, options)
+// Live are the ways of the live source, for whoever asks the site for something else than a look. The error is one of the site file.
+func Live(s *site.Site, now time.Time, options Options) (live.Options, error) {
+	ask, err := newRequest(s, now, options)
 	if err != nil {
-		return 0, err
+		return live.Options{}, err
 	}
-	for _, step := range Steps {
-		if _, asked := step.Where(ask); asked && step.Status != nil {
-			return step.Status(ctx, ask)
-		}
-	}
-	return 0, errors.New("the site file names no source that could ask for it")
-}
-
-// Ask asks addresses of the site, with GET, and gives what each answers in the end, 0 for nothing.
-func Ask(ctx context.Context, s *site.Site, addresses []string, options Options) (map[string]int, error) {
-	ask, err := newRequest(s, options)
-	if err != nil {
-		return nil, err
-	}
-	return live.Ask(ctx, ask.Live, addresses)
-}
-
-// Fetch asks for one path of the site, with GET, follows nothing, and gives what it answers with the beginning of what it holds.
-func Fetch(ctx context.Context, s *site.Site, path string, options Options) (status int, body []byte, err error) {
-	ask, err := newRequest(s, options)
-	if err != nil {
-		return 0, nil, err
-	}
-	return live.Fetch(ctx, ask.Live, path)
+	return ask.Live, nil
 }
 
 // Pace asks for pages of the site again and again, and gives how long each request took. The error is one of the site file, that it
 // allows fewer requests, or that the site does not answer.
 func Pace(ctx context.Context, s *site.Site, pages []string, run *pace.Run, options Options) error {
-	ask, err := newRequest(s, options)
+	ask, err := newRequest(s, run.Taken, options)
 	if err != nil {
 		return err
 	}
@@ -246,35 +223,13 @@ func Pace(ctx context.Context, s *site.Site, pages []string, run *pace.Run, opti
 	return live.Pace(bounded, ask.Live, pages, run)
 }
 
-// Call asks a path of the site with POST, by the ways of the live source, and takes any answer that is no error.
-func Call(ctx context.Context, s *site.Site, path string, options Options) error {
-	client, err := apiClient(s, s.Address(), options)
-	if err != nil {
-		return err
-	}
-	client.Timeout = 30 * time.Second
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimRight(s.Address(), "/")+path, nil)
-	if err != nil {
-		return err
-	}
-	response, err := client.Do(request)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close()
-	if response.StatusCode >= 300 {
-		return fmt.Errorf("%s answers %s", path, response.Status)
-	}
-	return nil
-}
-
-// apiClient reaches the address by the same ways as the live source.
-func apiClient(s *site.Site, address string, options Options) (*http.Client, error) {
+// Client reaches the address by the same ways as the live source.
+func Client(s *site.Site, address string, options Options) (*http.Client, error) {
 	look := live.Options{Address: address, Connect: options.Connect}
 	if l := s.Sources.Live; l != nil {
 		of, err := liveOptions(s, l, options)
 		if err != nil {
-			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+			return nil, s.ErrorAt(l.Pos, "live: %w", err)
 		}
 		look.Connect, look.Trust = of.Connect, of.Trust
 	}

@@ -61,7 +61,7 @@ func Follow(ctx context.Context, s *site.Site, address string, options Options) 
 	default:
 		look, err := liveOptions(s, l, options)
 		if err != nil {
-			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+			return nil, s.ErrorAt(l.Pos, "live: %w", err)
 		}
 		if f.Live, err = live.One(ctx, look, u.String()); err != nil {
 			f.Unseen = err.Error()

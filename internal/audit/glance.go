@@ -39,7 +39,7 @@ func Glimpse(ctx context.Context, s *site.Site, now time.Time, options Options) 
 	if err != nil {
 		return nil, err
 	}
-	ask, err := newRequest(s, options)
+	ask, err := newRequest(s, now, options)
 	if err != nil {
 		return nil, err
 	}

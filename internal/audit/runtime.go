@@ -65,7 +65,7 @@ func RuntimeWith(files map[string][]byte, s *site.Site, servers *server.Source) 
 	if because != "" {
 		return nil, lack("%s", because)
 	}
-	source := &runtime.Source{Config: runtime.ReadWith(files, folder, root.Module), Dir: s.Dir, Places: []runtime.Place{placeOf(root)}, Elsewhere: toldBy(servers.Handed()), Version: s.Sources.Runtime.Version, From: s.Sources.Runtime.From, SaidAt: facts.Origin{File: site.FileName, Line: s.Sources.Runtime.Pos.Line}}
+	source := &runtime.Source{Config: runtime.Read(files, folder, root.Module), Dir: s.Dir, Places: []runtime.Place{placeOf(root)}, Elsewhere: toldBy(servers.Handed()), Version: s.Sources.Runtime.Version, From: s.Sources.Runtime.From, SaidAt: facts.Origin{File: site.FileName, Line: s.Sources.Runtime.Pos.Line}}
 	source.Config.Roots = s.Roots()
 	addresses := source.Config.Below(servers.Root())
 	for _, address := range servers.Folders() {

@@ -40,8 +40,6 @@ type Step struct {
 	Where func(ask *Request) (where string, asked bool)
 	// Gather looks. What it has seen counts even with an error, which is only that of a context that ended.
 	Gather func(ctx context.Context, ask *Request) (facts.Seen, error)
-	// Status asks whether the site is there at all; nil for a step that cannot tell.
-	Status func(ctx context.Context, ask *Request) (int, error)
 }
 
 // Steps are all there are, in the order in which they are shown.
@@ -87,7 +85,6 @@ var Steps = []Step{
 		Gather: func(ctx context.Context, ask *Request) (facts.Seen, error) {
 			return live.Gather(ctx, ask.look())
 		},
-		Status: func(ctx context.Context, ask *Request) (int, error) { return live.Status(ctx, ask.Live) },
 	},
 	{
 		Name: "answers", Source: facts.Server, Needs: []facts.Hint{facts.LoginPathHint, facts.ServedPathHint, facts.InnerPathHint, facts.SpellingHint, facts.CookieHint, facts.PublicHint}, Gives: []facts.Hint{facts.ProgramHint},
@@ -316,7 +313,7 @@ func ServersWith(files server.Overlay, s *site.Site) (*server.Source, []facts.Ga
 	if s.Sources.Live != nil {
 		connect = s.Sources.Live.Connect
 	}
-	servers, gaps := server.OpenWith(files, configs, address, connect)
+	servers, gaps := server.Open(files, configs, address, connect)
 	servers.Dir = s.Dir
 	servers.Lies(s.Roots())
 	if address == nil {
@@ -373,6 +370,7 @@ func (ask *Request) root() string {
 type Request struct {
 	Options
 	Site    *site.Site
+	Now     time.Time        // by which everything is judged
 	Dialect *dialect.Dialect // nil when the site file names none
 	Stores  store.Options
 	Live    live.Options
@@ -384,8 +382,8 @@ type Request struct {
 }
 
 // newRequest makes the site file's wishes into what steps are asked. The errors are mistakes in the site file.
-func newRequest(s *site.Site, options Options) (*Request, error) {
-	ask := &Request{Options: options, Site: s, Hints: facts.Hints{}}
+func newRequest(s *site.Site, now time.Time, options Options) (*Request, error) {
+	ask := &Request{Options: options, Site: s, Now: now, Hints: facts.Hints{}}
 	var err error
 	if ask.Dialect, ask.Stores, err = Stores(s, options); err != nil {
 		return nil, err
@@ -395,8 +393,9 @@ func newRequest(s *site.Site, options Options) (*Request, error) {
 	}
 	if l := s.Sources.Live; l != nil {
 		if ask.Live, err = liveOptions(s, l, options); err != nil {
-			return nil, s.ErrorAt(l.Pos, "live: %s", err)
+			return nil, s.ErrorAt(l.Pos, "live: %w", err)
 		}
+		ask.Live.Now = now
 		ask.signs()
 		if ask.Dialect != nil {
 			for _, a := range ask.Dialect.Assets {
@@ -614,8 +613,8 @@ func (ask *Request) alongside() {
 }
 
 // snapshot is what was seen, with what is needed to judge it again.
-func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline, now time.Time) *facts.Snapshot {
-	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, As: readAs(), Site: ask.Site.Name, Taken: now.UTC().Truncate(time.Second),
+func (ask *Request) snapshot(seen facts.Seen, rules *baseline.Baseline) *facts.Snapshot {
+	s := &facts.Snapshot{Format: facts.SnapshotFormat, Tool: ask.Tool, As: readAs(), Site: ask.Site.Name, Taken: ask.Now.UTC().Truncate(time.Second),
 		Accept: ask.Site.Accepted(), FollowUps: slices.Concat(ask.Site.Stated(), ask.Comebacks), Limits: map[string]facts.Value{}}
 	s.Gaps = []facts.Gap{}
 	s.Add(ask.intent()...)

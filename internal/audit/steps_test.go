@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -68,22 +69,12 @@ func TestWhatTwoSourcesTellTogether(t *testing.T) {
 	assert.Equal(t, "/x/tickets/?a=b", seen.Pages[2].Identity())
 }
 
-func TestStatusAsksTheStepThatCanTell(t *testing.T) {
-	s, err := site.Bare("http://127.0.0.1:1")
-	require.NoError(t, err)
-	_, err = Status(t.Context(), s, Options{})
-	assert.ErrorContains(t, err, "refused")
-	s.Sources.Live = nil
-	_, err = Status(t.Context(), s, Options{})
-	assert.ErrorContains(t, err, "no source that could ask")
-}
-
 func TestAContextThatEndsIsTheOnlyErrorOfAStep(t *testing.T) {
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
 	s, err := site.Bare("http://127.0.0.1:1")
 	require.NoError(t, err)
-	ask, err := newRequest(s, Options{})
+	ask, err := newRequest(s, time.Now(), Options{})
 	require.NoError(t, err)
 	_, err = gather(ended, ask)
 	assert.True(t, errors.Is(err, context.Canceled), "%v", err)

@@ -58,7 +58,7 @@ type looking struct {
 
 // upkeep looks up what others know of what is installed.
 func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
-	l := &looking{Request: ask, now: time.Now()}
+	l := &looking{Request: ask, now: ask.Now}
 	defer func() { l.fetch.Remove() }()
 	parts, passed := ask.installed()
 	l.parts = parts
@@ -660,7 +660,7 @@ func (ask *Request) strange(seen *facts.Seen) {
 				"path": facts.TextOf(facts.String, p.Path), "what": facts.TextOf(facts.Words, what), "changed": date(p.Changed), "since": date(since)}})
 			continue
 		}
-		if r, there := told[p.Path]; there && time.Since(time.Unix(r.Values["since"].Number(), 0)) < strangeStays {
+		if r, there := told[p.Path]; there && ask.Now.Sub(time.Unix(r.Values["since"].Number(), 0)) < strangeStays {
 			strange = append(strange, r)
 		}
 	}

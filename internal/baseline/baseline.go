@@ -119,7 +119,7 @@ func (b *Baseline) add(name string, data []byte, builtIn bool) error {
 	for limit, s := range f.Limits {
 		value, err := parseLimit(facts.Type(s.Type), s.Value, nil)
 		if err != nil {
-			return &strict.Error{File: name, Pos: s.Pos, Says: fmt.Sprintf("limit %s: %s", limit, err)}
+			return strict.Errorf(name, s.Pos, "limit %s: %w", limit, err)
 		}
 		b.Limits[limit] = Limit{value, s.Means}
 	}

@@ -83,7 +83,7 @@ func (b *Baseline) envFor(r *Rule) (*cel.Env, error) {
 	}
 	env, err := b.compiler.env.Extend(itemVariables(r.list, r.as)...)
 	if err != nil {
-		return nil, r.errorf("%s", err)
+		return nil, r.errorf("%w", err)
 	}
 	b.compiler.itemEnvs[r.Each] = env
 	return env, nil
@@ -91,25 +91,25 @@ func (b *Baseline) envFor(r *Rule) (*cel.Env, error) {
 
 // expression compiles one expression, which must give the type; nil takes any.
 func (b *Baseline) expression(r *Rule, env *cel.Env, source strict.Expr, part string, want *cel.Type) (*expr, error) {
-	fail := func(line int, says string) error {
+	fail := func(line int, says string, args ...any) error {
 		at := source.Pos
 		at.Line, at.Column = at.Line+line, 0
 		if source.Pos.Line == 0 {
 			at = r.Pos
 		}
-		return &strict.Error{File: r.file, Pos: strict.Pos{Line: at.Line, Column: max(at.Column, 1)}, Says: fmt.Sprintf("rule %s, %s: %s", r.ID, part, says)}
+		return strict.Errorf(r.file, strict.Pos{Line: at.Line, Column: max(at.Column, 1)}, "rule %s, %s: %w", r.ID, part, fmt.Errorf(says, args...))
 	}
 	checked, issues := env.Compile(source.Source)
 	if issues.Err() != nil {
 		first := issues.Errors()[0]
-		return nil, fail(first.Location.Line()-1, b.plainIssue(r, first.Message, source.Source))
+		return nil, fail(first.Location.Line()-1, "%s", b.plainIssue(r, first.Message, source.Source))
 	}
 	if want != nil && !checked.OutputType().IsExactType(want) {
-		return nil, fail(0, fmt.Sprintf("it gives a %s; a %s is needed", checked.OutputType(), want))
+		return nil, fail(0, "it gives a %s; a %s is needed", checked.OutputType(), want)
 	}
 	if word, of := wrongWord(r, checked.NativeRep()); word != "" {
 		words := wordsOf(r, of)
-		return nil, fail(0, fmt.Sprintf("%s is never %q%s; it is one of %s", of, word, nearest.Hint(word, words), strings.Join(words, ", ")))
+		return nil, fail(0, "%s is never %q%s; it is one of %s", of, word, nearest.Hint(word, words), strings.Join(words, ", "))
 	}
 	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize, cel.OptPartialEval)}
 	if !r.builtIn {
@@ -117,7 +117,7 @@ func (b *Baseline) expression(r *Rule, env *cel.Env, source strict.Expr, part st
 	}
 	program, err := env.Program(checked, options...)
 	if err != nil {
-		return nil, fail(0, err.Error())
+		return nil, fail(0, "%w", err)
 	}
 	return &expr{program, checked, namesIn(checked.NativeRep())}, nil
 }

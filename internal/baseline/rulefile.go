@@ -1,7 +1,6 @@
 package baseline
 
 import (
-	"fmt"
 	"log/slog"
 	"maps"
 	"path/filepath"
@@ -166,7 +165,7 @@ var Areas = []string{"titles", "identity", "metadata", "visibility", "permalinks
 	"upkeep", "permissions", "maintenance", "runtime", "search", "aliases"}
 
 func (r *Rule) errorf(format string, args ...any) error {
-	return &strict.Error{File: r.file, Pos: r.Pos, Says: fmt.Sprintf("rule %s: ", r.ID) + fmt.Sprintf(format, args...)}
+	return strict.Errorf(r.file, r.Pos, "rule "+strings.ReplaceAll(r.ID, "%", "%%")+": "+format, args...)
 }
 
 var (

@@ -8,7 +8,6 @@ package caching
 import (
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -154,144 +153,6 @@ func (r Response) date() time.Time {
 	return r.Answered
 }
 
-// Age is how old an answer is at a moment (§4.2.3).
-func (r Response) Age(now time.Time) time.Duration {
-	apparent := max(r.Answered.Sub(r.date()), 0)
-	corrected := r.stated("Age") + r.Answered.Sub(r.Asked)
-	return max(apparent, corrected) + max(now.Sub(r.Answered), 0)
-}
-
-// stated is a header field that is a number of seconds, 0 where it is none (§5.1).
-func (r Response) stated(name string) time.Duration {
-	values := r.Header[name]
-	if len(values) == 0 {
-		return 0
-	}
-	first, _, _ := strings.Cut(values[0], ",")
-	lifetime, _ := seconds(first)
-	return lifetime
-}
-
-// A Use is what a cache does with an answer that it has kept, when it is asked again.
-type Use uint8
-
-// The uses.
-const (
-	Hit        Use = iota + 1 // it answers by itself
-	Stale                     // it answers by itself, with what is older than it was to be
-	Meanwhile                 // it answers with what is too old, and asks the site meanwhile
-	Validate                  // it asks the site whether the answer is still good
-	Forward                   // it passes the request on: what it has is not for it
-	OnlyCached                // it has nothing to answer with, and was told not to ask: 504
-)
-
-var useWords = []string{"", "hit", "stale", "stale meanwhile", "validate", "forward", "only cached"}
-
-func (u Use) String() string { return useWords[u] }
-
-// Uses is what a cache does with an answer that it has kept, when it is asked at a moment (§4). Down says that the site cannot
-// be reached, or answers with an error.
-func (k Kind) Uses(r Response, ask Request, now time.Time, down bool) (Use, Reason) {
-	use, why := k.uses(r, ask, now, down)
-	if (use == Validate || use == Forward) && ParseControl(ask.Header).Has("only-if-cached") {
-		return OnlyCached, because("5.2.1.7", "only-if-cached, and what is kept does not do")
-	}
-	return use, why
-}
-
-func (k Kind) uses(r Response, ask Request, now time.Time, down bool) (Use, Reason) {
-	says, wants := ParseControl(r.Header), ParseControl(ask.Header)
-	switch {
-	case ask.method() != http.MethodGet && ask.method() != http.MethodHead:
-		return Forward, because("4", "what changes something is passed on")
-	case ask.method() != r.To.method() && r.To.method() == http.MethodHead:
-		return Forward, because("4", "the answer to HEAD has no body")
-	}
-	if name := differs(r, ask); name != "" {
-		return Forward, because("4.1", "Vary: "+name+", and the request has another")
-	}
-	if wants.Has("no-cache") || len(ask.Header["Cache-Control"]) == 0 && strings.Contains(strings.ToLower(ask.Header.Get("Pragma")), "no-cache") {
-		return Validate, because("5.2.1.4", "whoever asks wants it looked at again")
-	}
-	if says.Has("no-cache") && len(says.Fields("no-cache")) == 0 {
-		return Validate, because("5.2.2.4", "no-cache: never without asking again")
-	}
-	fresh, age := k.Fresh(r), r.Age(now)
-	left := fresh.Lifetime - age
-	if most, said := wants.Seconds("max-age"); said && age > most {
-		return Validate, because("5.2.1.1", "whoever asks wants nothing that old")
-	}
-	if least, said := wants.Seconds("min-fresh"); said && left < least {
-		return Validate, because("5.2.1.3", "whoever asks wants it fresh for longer")
-	}
-	if left > 0 {
-		return Hit, fresh.Reason
-	}
-	return k.stale(r, wants, -left, down)
-}
-
-// stale is what is done with what is older than it was to be, by so much (§4.2.4).
-func (k Kind) stale(r Response, wants Control, by time.Duration, down bool) (Use, Reason) {
-	says := ParseControl(r.Header)
-	for _, no := range []struct {
-		name, section string
-		counts        bool
-	}{{"must-revalidate", "5.2.2.2", true}, {"proxy-revalidate", "5.2.2.8", k == Shared}, {"s-maxage", "5.2.2.10", k == Shared}} {
-		if no.counts && says.Has(no.name) {
-			return Validate, because(no.section, no.name+": not without asking, once it is stale")
-		}
-	}
-	if wants.Has("max-stale") {
-		most, limited := wants.Seconds("max-stale")
-		if !limited || by <= most {
-			return Stale, because("5.2.1.2", "whoever asks takes what is stale")
-		}
-	}
-	if most, said := says.Seconds("stale-while-revalidate"); said && by < most {
-		return Meanwhile, because("RFC 5861 §3", "stale-while-revalidate")
-	}
-	for _, from := range []Control{says, wants} {
-		if most, said := from.Seconds("stale-if-error"); said && down && by < most {
-			return Stale, because("RFC 5861 §4", "stale-if-error, and the site does not answer")
-		}
-	}
-	if down && len(says) == 0 && k == Private {
-		return Stale, because("4.2.4", "the site cannot be reached, and nothing forbids it")
-	}
-	return Validate, because("4.2.4", "it is stale")
-}
-
-// differs is the field of the request that Vary names and that is another one than when the answer was made (§4.1).
-func differs(r Response, ask Request) string {
-	for _, name := range Vary(r.Header) {
-		if name == "*" || normalised(r.To.Header, name) != normalised(ask.Header, name) {
-			return name
-		}
-	}
-	return ""
-}
-
-// Vary are the names in the field Vary (RFC 9110 §12.5.5), as http.Header has them.
-func Vary(header http.Header) (names []string) {
-	for name := range strings.SplitSeq(strings.Join(header["Vary"], ","), ",") {
-		if name = strings.TrimSpace(name); name != "" {
-			names = append(names, http.CanonicalHeaderKey(name))
-		}
-	}
-	return names
-}
-
-// normalised is a field with its lines as one, and white space where it means nothing left out.
-func normalised(header http.Header, name string) string {
-	var parts []string
-	for part := range strings.SplitSeq(strings.Join(header[name], ","), ",") {
-		if part = strings.TrimSpace(part); part != "" {
-			parts = append(parts, part)
-		}
-	}
-	return strings.Join(parts, ",")
-}
-
 // Asks are the fields by which a cache asks whether an answer is still good (§4.3.1); none when it cannot.
 func Asks(kept http.Header) http.Header {
 	ask := http.Header{}
@@ -302,10 +163,4 @@ func Asks(kept http.Header) http.Header {
 		ask.Set("If-Modified-Since", changed)
 	}
 	return ask
-}
-
-// Ends tells whether an answer to a request that changes something ends what is kept of its address (§4.4).
-func Ends(method string, status int) bool {
-	safe := slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}, method)
-	return !safe && status >= 200 && status < 400
 }

@@ -142,78 +142,9 @@ func TestHowLongItIsFresh(t *testing.T) {
 }
 
 // TestWhatIsDoneWithIt: RFC 9111 §4, §4.1, §4.2.4, §5.2.1, RFC 5861.
-func TestWhatIsDoneWithIt(t *testing.T) {
-	const minute, hour = time.Minute, time.Hour
-	down := "the site is down"
-	for _, c := range []struct {
-		kind                 Kind
-		response, asked, ask string
-		after                time.Duration
-		use                  Use
-		section              string
-		note                 string
-	}{
-		{Shared, "Cache-Control: max-age=60", "", "", 59 * time.Second, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "", minute, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60|Age: 30", "", "", 29 * time.Second, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60|Age: 30", "", "", 31 * time.Second, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60|Date: Thu, 26 Nov 2026 11:59:30 GMT", "", "", 31 * time.Second, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60|Age: soon", "", "", 31 * time.Second, Hit, "5.2.2.1", ""},
-		{Shared, "Last-Modified: Mon, 16 Nov 2026 12:00:00 GMT", "", "", 23 * hour, Hit, "4.2.2", ""},
-		{Shared, "Cache-Control: max-age=60", "", "POST", 0, Forward, "4", ""},
-		{Shared, "Cache-Control: max-age=60", "HEAD", "", 0, Forward, "4", ""},
-		{Shared, "Cache-Control: max-age=60", "", "HEAD", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: no-cache, max-age=60", "", "", 0, Validate, "5.2.2.4", ""},
-		{Shared, `Cache-Control: no-cache="set-cookie", max-age=60`, "", "", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: no-cache", 0, Validate, "5.2.1.4", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Pragma: no-cache", 0, Validate, "5.2.1.4", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Pragma: no-cache|Cache-Control: max-age=50", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: max-age=10", 20 * time.Second, Validate, "5.2.1.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: min-fresh=50", 20 * time.Second, Validate, "5.2.1.3", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: min-fresh=40", 20 * time.Second, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: max-stale=30", 80 * time.Second, Stale, "5.2.1.2", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: max-stale", hour, Stale, "5.2.1.2", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: max-stale=10", 80 * time.Second, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60, must-revalidate", "", "Cache-Control: max-stale", hour, Validate, "5.2.2.2", ""},
-		{Shared, "Cache-Control: max-age=60, must-revalidate", "", "", 30 * time.Second, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60, proxy-revalidate", "", "Cache-Control: max-stale", hour, Validate, "5.2.2.8", ""},
-		{Private, "Cache-Control: max-age=60, proxy-revalidate", "", "Cache-Control: max-stale", hour, Stale, "5.2.1.2", ""},
-		{Shared, "Cache-Control: s-maxage=60", "", "Cache-Control: max-stale", hour, Validate, "5.2.2.10", ""},
-		{Shared, "Cache-Control: max-age=60, stale-while-revalidate=30", "", "", 80 * time.Second, Meanwhile, "RFC 5861 §3", ""},
-		{Shared, "Cache-Control: max-age=60, stale-while-revalidate=30", "", "", 91 * time.Second, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60, stale-while-revalidate=30, must-revalidate", "", "", 80 * time.Second, Validate, "5.2.2.2", ""},
-		{Shared, "Cache-Control: max-age=60, stale-if-error=600", "", "", 5 * minute, Stale, "RFC 5861 §4", down},
-		{Shared, "Cache-Control: max-age=60, stale-if-error=600", "", "", 5 * minute, Validate, "4.2.4", ""},
-		{Shared, "Cache-Control: max-age=60, stale-if-error=60", "", "", 5 * minute, Validate, "4.2.4", down},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: stale-if-error=600", 5 * minute, Stale, "RFC 5861 §4", down},
-		{Shared, "Cache-Control: max-age=60, must-revalidate, stale-if-error=600", "", "", 5 * minute, Validate, "5.2.2.2", down},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: only-if-cached", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60", "", "Cache-Control: only-if-cached", hour, OnlyCached, "5.2.1.7", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: Accept-Encoding", "Accept-Encoding: gzip", "Accept-Encoding: gzip", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: Accept-Encoding", "Accept-Encoding: gzip, br", "Accept-Encoding: gzip,br", 0, Hit, "5.2.2.1", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: accept-encoding", "Accept-Encoding: gzip", "", 0, Forward, "4.1", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: Cookie", "", "Cookie: a=b", 0, Forward, "4.1", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: *", "", "", 0, Forward, "4.1", ""},
-		{Shared, "Cache-Control: max-age=60|Vary: Accept-Encoding|Vary: Cookie", "", "Cookie: a=b", 0, Forward, "4.1", ""},
-		{Shared, "Expires: 0", "", "", 0, Validate, "4.2.4", ""},
-		{Private, "", "", "", hour, Stale, "4.2.4", down},
-	} {
-		t.Run(c.section+" "+c.response+" then "+c.ask+" after "+c.after.String(), func(t *testing.T) {
-			use, why := c.kind.Uses(responseOf(c.response, c.asked), requestOf(c.ask), noon.Add(c.after), c.note == down)
-			require.Equal(t, c.use.String(), use.String(), why)
-			require.Equal(t, c.section, why.Section, why)
-		})
-	}
-}
-
-// TestAskingAgain: §4.3.1 and §4.4.
 func TestAskingAgain(t *testing.T) {
 	require.Equal(t, headerOf(`If-None-Match: W/"x"|If-Modified-Since: Mon, 16 Nov 2026 12:00:00 GMT`), Asks(headerOf(`ETag: W/"x"|Last-Modified: Mon, 16 Nov 2026 12:00:00 GMT`)))
 	require.Empty(t, Asks(headerOf("Cache-Control: max-age=5")))
-	require.True(t, Ends("POST", 303))
-	require.True(t, Ends("PATCH", 204))
-	require.False(t, Ends("POST", 500))
-	require.False(t, Ends("GET", 200))
 }
 
 // TestSigns: how caches tell that they answered, or did not.
@@ -258,7 +189,6 @@ func TestSigns(t *testing.T) {
 	}
 	require.Equal(t, Sign{Outcome: Answered, By: "the outer one", Header: `Cache-Status: inner; fwd=miss, "the outer one"; hit`}, Told(headerOf(`Cache-Status: inner; fwd=miss, "the outer one"; hit`)))
 	require.True(t, Signs(headerOf("Cache-Status: Brindle; fwd=uri-miss; stored"))[0].Stored)
-	require.Equal(t, 17*time.Second, Age(headerOf("Age: 17, 4")))
 }
 
 // FuzzControl: whatever a field holds, reading it ends, and what is read is bounded.

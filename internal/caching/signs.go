@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/dunglas/httpsfv"
 )
@@ -157,9 +156,4 @@ func outcomeIn(value string) Outcome {
 		}
 	}
 	return ""
-}
-
-// Age is how long ago a cache says that an answer was made, 0 when none does (§5.1).
-func Age(header http.Header) time.Duration {
-	return Response{Header: header}.stated("Age")
 }

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -56,7 +55,7 @@ A page counts as changed when its title, description, headings, number of words,
 of them alike, as a menu, counts for none.
 
 Exit status: 0 it was shown, or all was taken, or nothing is new · 1 refused, or not all was taken · 2 wrong use`,
-		Args:    cobra.MaximumNArgs(1),
+		Args:    takes(0, 1),
 		RunE:    func(c *cobra.Command, args []string) error { return a.run(c.Context(), args) },
 		Example: "  weltaxis announce mysite\n  weltaxis announce mysite --write", ValidArgsFunction: completeSites,
 	})), "text", "json")
@@ -82,7 +81,7 @@ func (a *announcing) run(ctx context.Context, args []string) error {
 	a.look = a.options()
 	a.look.Answered = a.answered(ctx, a.site)
 	a.since(ctx, a.site, &a.look)
-	if a.before, err = audit.Run(ctx, a.site, time.Now(), a.look); err != nil {
+	if a.before, err = audit.Run(ctx, a.site, a.now(), a.look); err != nil {
 		return err
 	}
 	if err := a.compare(ctx); err != nil {
@@ -160,7 +159,7 @@ func (a *announcing) gone(ctx context.Context) func([]string) []string {
 				ask = append(ask, address)
 			}
 		}
-		answers, err := audit.Ask(ctx, a.site, ask, a.look)
+		answers, err := fix.Ask(ctx, a.site, ask, a.look)
 		if err != nil {
 			return gone
 		}
@@ -175,7 +174,7 @@ func (a *announcing) gone(ctx context.Context) func([]string) []string {
 
 // keyMissing says why the key's file is not seen from outside, nil when it is.
 func (a *announcing) keyMissing(ctx context.Context) error {
-	status, body, err := audit.Fetch(ctx, a.site, a.view.KeyFile, a.look)
+	status, body, err := fix.Fetch(ctx, a.site, a.view.KeyFile, a.look)
 	switch {
 	case err != nil:
 		return err
@@ -205,7 +204,7 @@ func (a *announcing) tell(ctx context.Context) error {
 		a.view.Answers = append(a.view.Answers, answer)
 		if answer.Took {
 			told += answer.Count
-			a.record.Note(batch.URLList, a.looks, time.Now())
+			a.record.Note(batch.URLList, a.looks, a.now())
 			if err := a.keepRecord(); err != nil {
 				return err
 			}

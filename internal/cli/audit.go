@@ -35,7 +35,7 @@ harm only that the administrator knows. --note FILE puts a word of your own on t
 
 ` + statusHelp,
 		Example: "  weltaxis audit mysite/weltaxis.yaml\n  weltaxis audit https://www.name.example\n  weltaxis audit --stage live --only visibility,critical --brief\n  weltaxis audit mysite --new --quiet --on-new /usr/local/bin/tell-us --urgent",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
+		Args:    takes(0, 1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			threshold, err := severityOf("alarm", alarm)
 			if err != nil {

@@ -17,7 +17,7 @@ func (p *program) baselineCommand() *cobra.Command {
 	}
 	c.AddCommand(
 		p.written(p.ruled(&cobra.Command{
-			Use: "list", Short: "Lists the rules", Args: cobra.NoArgs, Example: "  weltaxis baseline list --only titles,critical",
+			Use: "list", Short: "Lists the rules", Args: takes(0, 0), Example: "  weltaxis baseline list --only titles,critical",
 			RunE: func(*cobra.Command, []string) error {
 				b, err := p.rules()
 				if err != nil {

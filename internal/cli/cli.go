@@ -17,13 +17,13 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/clock"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
@@ -99,6 +99,7 @@ type program struct {
 	movedFrom string   // where the site lay when it was changed, where it was moved since
 	revealed  bool     // what looks like a secret is asked for, on a terminal
 	onNew     []string // the arguments of the command that --on-new names
+	now       clock.Clock
 }
 
 // status is an error that only carries an exit status; what there was to say has been said.
@@ -123,7 +124,12 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 		os.Exit(code)
 	})
 	defer signals.stop()
-	p := &program{in: in, out: out, err: err, meter: meter, format: "text"}
+	now, wrong := clock.FromEnvironment()
+	if wrong != nil {
+		fmt.Fprintf(err, "weltaxis: %s\n", render.Safe(wrong.Error()))
+		return exitWrong
+	}
+	p := &program{in: in, out: out, err: err, meter: meter, format: "text", now: now}
 	root := p.command()
 	args, p.onNew = withoutCommand(args)
 	root.SetArgs(args)
@@ -193,29 +199,21 @@ Begin with:  weltaxis demo
 	root.PersistentFlags().StringVar(&p.log, "log", "", "log what is done to standard error: debug, info, warn or error")
 	complete(root, "log", "debug", "info", "warn", "error")
 	for _, c := range p.commands() {
-		explainArguments(c)
 		root.AddCommand(c)
 	}
 	return root
 }
 
-// explainArguments has a command and those below it say what arguments they take, where the number of them is wrong.
-func explainArguments(c *cobra.Command) {
-	for _, below := range c.Commands() {
-		explainArguments(below)
-	}
-	if fits := c.Args; fits != nil {
-		c.Args = func(c *cobra.Command, args []string) error {
-			err := fits(c, args)
-			if err != nil && (strings.HasPrefix(err.Error(), "accepts ") || strings.HasPrefix(err.Error(), "unknown command ")) {
-				wrong := "an argument is missing"
-				if len(args) > 0 {
-					wrong = report.Count(len(args), "argument does not fit", "arguments do not fit")
-				}
-				return fmt.Errorf("%s; write %s", wrong, c.UseLine())
-			}
-			return err
+// takes checks that a command has so many arguments, and says how it is written where it has not.
+func takes(least, most int) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) >= least && len(args) <= most:
+			return nil
+		case len(args) == 0:
+			return fmt.Errorf("an argument is missing; write %s", c.UseLine())
 		}
+		return fmt.Errorf("%s; write %s", report.Count(len(args), "argument does not fit", "arguments do not fit"), c.UseLine())
 	}
 }
 
@@ -338,7 +336,7 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 	options.Pictures = options.Pictures && (s.Path != s.Address() || p.format == "html") // an address alone is not kept
 	options.Answered = p.answered(ctx, s)
 	p.since(ctx, s, &options)
-	result, err := audit.Run(ctx, s, time.Now(), options)
+	result, err := audit.Run(ctx, s, p.now(), options)
 	if result == nil {
 		return nil, nil, err
 	}

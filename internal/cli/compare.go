@@ -33,7 +33,7 @@ A and B are audits that were kept, by number or day (the last up to 2026-03-05);
 last audit. With one, it is compared with the last audit; with none, the last two are.
 
 Exit status: 0 nothing of the site changed · 1 something did · 2 wrong use`,
-		Args: cobra.MaximumNArgs(3),
+		Args: takes(0, 3),
 		RunE: func(c *cobra.Command, args []string) error {
 			before, after, err := p.looks(c.Context(), args)
 			if err != nil {
@@ -170,7 +170,7 @@ func (p *program) lastOf(ctx context.Context, name string) (compare.Look, error)
 	if !p.quiet {
 		fmt.Fprintf(p.err, "no audit of %s is kept; looking at it now\n", render.Safe(s.Name))
 	}
-	result, err := audit.Run(ctx, s, time.Now(), p.options())
+	result, err := audit.Run(ctx, s, p.now(), p.options())
 	if err != nil {
 		return compare.Look{}, err
 	}

@@ -37,7 +37,7 @@ over what the demo did not write.
 With --serve it goes on serving them, on free ports that it writes into their site files for as long as it does, so
 that audit, pages, fix and the rest can be tried on them from another terminal. With --with nginx or --with apache the
 real one stands before Lantern Lane and its twin, by the configuration that lies beside each of them.`,
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if port < 0 || port > 65535-2*demo.SiteCount() {
 				return fmt.Errorf("--port: %d is no port that leaves room for the demo's sites, each of which takes two; leave it out for free ones", port)
@@ -49,6 +49,7 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 			if err != nil {
 				return err
 			}
+			demo.Clock = p.now
 			err = demo.Write(dir, renew, p.remember(c.Context(), dir))
 			there := errors.Is(err, demo.ErrThere)
 			if err != nil && !there {
@@ -73,7 +74,7 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 			}
 			options := p.options()
 			options.Connect = server.Connect(demo.FirstSite)
-			judged, err := audit.Run(c.Context(), s, time.Now(), options)
+			judged, err := audit.Run(c.Context(), s, p.now(), options)
 			if err != nil {
 				return err
 			}

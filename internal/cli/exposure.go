@@ -24,7 +24,7 @@ Where audits of the site are kept, the signs of the last stand beside those of n
 Hiding is no protection: what is out of date stays so. It is said which sign is worth the trouble. The signs of a content system are its dialect's
 (signs: in a dialect); of an address alone those of all dialects that ship are looked for, and what an ordinary visitor does not see is left out.`,
 		Example: "  weltaxis exposure https://www.name.example\n  weltaxis exposure mysite --format json",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
+		Args:    takes(0, 1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			result, err := p.audit(c.Context(), args)
 			if err != nil {

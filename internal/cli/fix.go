@@ -136,7 +136,7 @@ func (f *fixing) run(ctx context.Context, names []string) error {
 	}
 	f.look.Answered = f.answered(ctx, f.site)
 	f.since(ctx, f.site, &f.look)
-	if f.before, err = audit.Run(ctx, f.site, time.Now(), f.look); err != nil {
+	if f.before, err = audit.Run(ctx, f.site, f.now(), f.look); err != nil {
 		return err
 	}
 	names = present(f.before.Rules, names)
@@ -327,7 +327,7 @@ Exit status: 0 all is as it was · 1 something is not, or deviates that did not 
 
 The site is the first argument when that is a site file or its folder, else the one of --site, or of the folder one is
 in.`,
-		Args: cobra.MaximumNArgs(2),
+		Args: takes(0, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			choice, err := undoChoice(p.siteAmong(args), since)
 			if err != nil {
@@ -406,7 +406,7 @@ func (f *fixing) keepRun(ctx context.Context, plan *fix.Plan, made *fix.Report, 
 	if f.forget {
 		return
 	}
-	work := report.WorkOf(f.site.Name, f.before, made, rest, plan.Discern, time.Now())
+	work := report.WorkOf(f.site.Name, f.before, made, rest, plan.Discern, f.now())
 	for _, look := range []struct {
 		result *audit.Result
 		into   *int64

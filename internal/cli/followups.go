@@ -29,7 +29,7 @@ not looked at.
 and adds nothing twice.
 
 Exit status: 0 nothing is due · 1 something is · 2 wrong use`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			said, err := p.followUps(c.Context(), args)
 			if err != nil {
@@ -63,7 +63,7 @@ func (p *program) followUps(ctx context.Context, args []string) (*report.FollowU
 		return nil, err
 	}
 	defer store.Close()
-	now := time.Now()
+	now := p.now()
 	said := &report.FollowUps{Site: s.Name, Address: s.Address(), Now: now.UTC().Truncate(time.Second)}
 	if store == nil {
 		said.All = stated(s)

@@ -65,7 +65,7 @@ func (p *program) historyCommand() *cobra.Command {
 be taken back; above them how the site has fared. A site is known by its name and address in the site file.
 
 --format csv writes the numbers of each audit, for a spreadsheet: counts by severity, alignment, times and weights.`,
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, store, err := p.siteAndStore(c.Context(), args)
 			if err != nil {
@@ -87,7 +87,7 @@ be taken back; above them how the site has fared. A site is known by its name an
 				return err
 			}
 			said := report.Past(audits, changes)
-			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, said, time.Now()) }), jsonForm(said),
+			return p.write(p.text(func(page render.Sheet) { render.History(page, s.Name, said, p.now()) }), jsonForm(said),
 				form{"csv", func(w io.Writer) error { return render.HistoryCSV(w, audits) }})
 		},
 		Example:           "  weltaxis history mysite\n  weltaxis history mysite --format csv --output mysite.csv\n  weltaxis history show 12 --site mysite\n  weltaxis history export 12 --site mysite --output then.json",
@@ -107,7 +107,7 @@ history (20260305T101112): what was found, what was changed, what was seen after
 
 --format json writes an audit as audit wrote it then; --format html one page to read or print, as audit writes it (--for client and --note too), and
 of a run with before and after side by side. The page of an audit is made of what was seen then, judged again: where the baseline has changed, it says so.`,
-		Args: cobra.ExactArgs(1),
+		Args: takes(1, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, store, audits, err := p.kept(c.Context(), nil)
 			if err != nil {
@@ -177,7 +177,7 @@ func (p *program) historyExportCommand() *cobra.Command {
 	return p.written(p.keeping(p.sited(&cobra.Command{
 		Use:   "export [AUDIT]",
 		Short: "Writes the snapshot of an audit that was kept: audit judges it anew, compare sets it beside another",
-		Args:  cobra.MaximumNArgs(1),
+		Args:  takes(0, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			_, store, audits, err := p.kept(c.Context(), nil)
 			if err != nil {
@@ -227,7 +227,7 @@ func (p *program) historyPruneCommand() *cobra.Command {
 		Long: `Throws audits of a site away, all but the newest --keep, or those older than --older-than; the last one stays. Since when something
 deviates is still known afterwards, and so is what fix changed. It cannot be taken back. What caches held that fix emptied, which lies
 aside in the site's root (.weltaxis-aside) for undo, goes when it is older than thirty days, or than --older-than says.`,
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(c *cobra.Command, _ []string) error {
 			retention := history.Retention{Audits: keep}
 			if age != "" {
@@ -253,7 +253,7 @@ aside in the site's root (.weltaxis-aside) for undo, goes when it is older than 
 				return err
 			}
 			defer store.Close()
-			gone, err := store.Prune(c.Context(), historyOf(s), retention, time.Now(), true)
+			gone, err := store.Prune(c.Context(), historyOf(s), retention, p.now(), true)
 			if err != nil {
 				return err
 			}

@@ -71,7 +71,7 @@ func (p *program) answered(ctx context.Context, s *site.Site) []string {
 		return nil // whoever keeps says it
 	}
 	defer store.Close()
-	addresses, err := store.Answered(ctx, historyOf(s), time.Now())
+	addresses, err := store.Answered(ctx, historyOf(s), p.now())
 	if err != nil {
 		slog.Warn("what answered earlier could not be read", "error", err)
 	}
@@ -97,7 +97,7 @@ func (p *program) since(ctx context.Context, s *site.Site, options *audit.Option
 		}
 	}
 	p.ours(s, options)
-	options.Comebacks = p.comebacks(s, time.Now())
+	options.Comebacks = p.comebacks(s, p.now())
 	options.Announced, options.Locked = p.announced(s), !p.doneFromHere(s, nil).Locked.IsZero()
 }
 
@@ -180,7 +180,7 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 		return failed(err)
 	}
 	note = fmt.Sprintf("Kept as audit %d.", news.Audit)
-	if gone, err := store.Prune(ctx, historyOf(s), retention(s), time.Now(), false); err != nil {
+	if gone, err := store.Prune(ctx, historyOf(s), retention(s), p.now(), false); err != nil {
 		slog.Warn("older audits could not be thrown away", "error", err)
 	} else if gone > 0 {
 		note += fmt.Sprintf(" %s thrown away, as the site file or the usual retention says.", report.Count(gone, "older one was", "older ones were"))

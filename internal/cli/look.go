@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -35,7 +34,7 @@ page behind the cache is another; whether search engines are kept out; how long 
 A line says each, the worst first, with the command that goes deeper. An address alone is enough; a site file adds the files, what is meant, and the look before,
 which is kept beside the site's changes; --no-keep keeps nothing.`,
 		Example: "  weltaxis look https://www.name.example\n  weltaxis look mysite\n  weltaxis look mysite --format json",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
+		Args:    takes(0, 1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			name, err := p.siteArgument(args)
 			if err != nil {
@@ -47,7 +46,7 @@ which is kept beside the site's changes; --no-keep keeps nothing.`,
 			}
 			options := p.options()
 			p.since(c.Context(), s, &options)
-			g, err := audit.Glimpse(c.Context(), s, time.Now(), options)
+			g, err := audit.Glimpse(c.Context(), s, p.now(), options)
 			if err != nil {
 				return err
 			}

@@ -93,7 +93,7 @@ func holdsSite(name string) bool {
 
 // pace asks, shows and keeps.
 func (p *program) pace(ctx context.Context, s *site.Site, pages []string, times int, forget bool) error {
-	run := pace.New(s.Name, times, time.Now())
+	run := pace.New(s.Name, times, p.now())
 	dir, kept := "", []pace.Run(nil)
 	if !forget {
 		var err error

@@ -30,7 +30,7 @@ func (p *program) previewCommand() *cobra.Command {
 card when somebody shares it. PAGE is its path or address; default: the home page. How wide a text is, is an
 estimate from the letters of a common sans-serif face.`,
 		Example: "  weltaxis preview https://www.name.example /about/",
-		Args:    cobra.MaximumNArgs(2), ValidArgsFunction: completeSites,
+		Args:    takes(0, 2), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			wanted := "/"
 			if len(args) == 2 {

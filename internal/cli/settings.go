@@ -64,7 +64,7 @@ what it made. With --tree the same by what entries are for, with more of their n
 // exit status says only whether everything could be seen.
 func (p *program) viewCommand(use, short, example string, forms func(*report.Report) []form, formats ...string) *cobra.Command {
 	return p.written(p.looking(&cobra.Command{
-		Use: use, Short: short, Example: example, Args: cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
+		Use: use, Short: short, Example: example, Args: takes(0, 1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			result, err := p.audit(c.Context(), args)
 			if err != nil {

@@ -89,7 +89,7 @@ Exit status: 0 it was shown, or done and is so everywhere · 1 it is not, or not
 // command gives a command what both have.
 func (s *shutting) command(c *cobra.Command) *cobra.Command {
 	p := s.program
-	c.Args = cobra.RangeArgs(1, 2)
+	c.Args = takes(1, 2)
 	c.ValidArgs = []string{"on", "off"}
 	c.RunE = func(c *cobra.Command, args []string) error { return s.run(c.Context(), args) }
 	p.written(p.keeping(p.sited(c)), "text", "json")
@@ -133,7 +133,7 @@ func (s *shutting) run(ctx context.Context, args []string) error {
 	s.look.Doors = true
 	s.since(ctx, s.site, &s.look)
 	s.remembering(ctx)
-	if s.before, err = audit.Run(ctx, s.site, time.Now(), s.look); err != nil {
+	if s.before, err = audit.Run(ctx, s.site, s.now(), s.look); err != nil {
 		return err
 	}
 	if len(s.before.Snapshot.Pages) > 1 {
@@ -167,9 +167,9 @@ func (s *shutting) wanted() (err error) {
 	if s.lock {
 		return s.credentials()
 	}
-	s.how.Until = time.Now().Add(24 * time.Hour)
+	s.how.Until = s.now().Add(24 * time.Hour)
 	if s.until != "" {
-		s.how.Until, err = untilSaid(s.until, time.Now())
+		s.how.Until, err = untilSaid(s.until, s.now())
 	}
 	return err
 }
@@ -259,7 +259,7 @@ func (s *shutting) shut(ctx context.Context) error {
 		}
 	}
 	if already && !s.lock {
-		if done.After, err = audit.Run(ctx, s.site, time.Now(), s.look); err != nil {
+		if done.After, err = audit.Run(ctx, s.site, s.now(), s.look); err != nil {
 			return err
 		}
 	}
@@ -469,7 +469,7 @@ const settles = 2 * time.Second
 
 // lookAgain looks at the site, and once more a little later where a server may not have read yet what it was told.
 func (s *shutting) lookAgain(ctx context.Context, back []fix.Undoing) (*audit.Result, error) {
-	r, err := audit.Run(ctx, s.site, time.Now(), s.look)
+	r, err := audit.Run(ctx, s.site, s.now(), s.look)
 	if err != nil || !slices.ContainsFunc(back, func(u fix.Undoing) bool { return u.Back }) || !report.ShutOf("", s.lock, true, &fix.Report{After: r}, nil).Worst() {
 		return r, err
 	}
@@ -482,7 +482,7 @@ func (s *shutting) aLittleLater(ctx context.Context) (*audit.Result, error) {
 	case <-ctx.Done():
 	case <-time.After(settles):
 	}
-	return audit.Run(ctx, s.site, time.Now(), s.look)
+	return audit.Run(ctx, s.site, s.now(), s.look)
 }
 
 func (s *shutting) takeBack(ctx context.Context, standing []fix.LogLine) ([]fix.Undoing, error) {
@@ -532,7 +532,7 @@ func (s *shutting) announce(run string) error {
 	if before, _ := s.announcement(s.site); run == "" {
 		run = cmp.Or(before.Run, "none of ours")
 	}
-	data, err := json.Marshal(announcement{1, run, time.Now().UTC().Truncate(time.Second), s.how.Until.UTC().Truncate(time.Second)})
+	data, err := json.Marshal(announcement{1, run, s.now().UTC().Truncate(time.Second), s.how.Until.UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}

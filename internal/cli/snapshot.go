@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -21,7 +20,7 @@ func (p *program) snapshotCommand() *cobra.Command {
 		Long: `Writes down, as JSON, everything that is seen of a site, with what its site file says. weltaxis audit judges
 such a file without touching the site. Secrets are in it only as their length.`,
 		Example: "  weltaxis snapshot mysite --output seen.json\n  weltaxis audit seen.json",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completeSites,
+		Args:    takes(0, 1), ValidArgsFunction: completeSites,
 		RunE: func(c *cobra.Command, args []string) error {
 			name, err := p.siteArgument(args)
 			if err != nil {
@@ -32,7 +31,7 @@ such a file without touching the site. Secrets are in it only as their length.`,
 				return err
 			}
 			p.pictures = true
-			snapshot, err := audit.Look(c.Context(), s, time.Now(), p.options())
+			snapshot, err := audit.Look(c.Context(), s, p.now(), p.options())
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -52,7 +51,7 @@ func (p *program) changing(ctx context.Context, s *site.Site, before *audit.Resu
 	if err != nil {
 		return fix.Env{}, nil, err
 	}
-	journal, err := fix.OpenJournal(state, time.Now)
+	journal, err := fix.OpenJournal(state, p.now)
 	if err != nil {
 		return fix.Env{}, nil, err
 	}

@@ -503,6 +503,7 @@ func auditAfter(t *testing.T, b *installation, previous []string, sources ...fac
 	}
 	result, err := audit.Run(t.Context(), s, time.Now(), options)
 	require.NoError(t, err)
+	require.Empty(t, result.Snapshot.Faults())
 	if len(sources) == 0 { // a part is judged the same if the whole is
 		if judged.Add(1)%8 == 0 { // it takes as long as judging; some of hundreds show as much as all
 			isJudgedTheSameAgain(t, result)
@@ -802,4 +803,11 @@ func TestDemoIsNeverWrittenOverWhatItDidNotWrite(t *testing.T) {
 	entries, err := os.ReadDir(other)
 	require.NoError(t, err)
 	assert.Len(t, entries, 1)
+}
+
+// set tells the content system something.
+func (in *installation) set(pairs ...string) {
+	for i := 0; i < len(pairs); i += 2 {
+		in.options[pairs[i]] = pairs[i+1]
+	}
 }

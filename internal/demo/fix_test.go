@@ -57,6 +57,7 @@ func (m *mending) audit() *audit.Result {
 	m.t.Helper()
 	r, err := audit.Run(m.t.Context(), m.site, time.Now(), m.options)
 	require.NoError(m.t, err)
+	require.Empty(m.t, r.Snapshot.Faults())
 	isJudgedTheSameAgain(m.t, r)
 	return r
 }
@@ -248,7 +249,7 @@ func TestACacheIsEmptiedByCallingIt(t *testing.T) {
 	called := 0
 	env.Call = func(ctx context.Context, path string) error {
 		called++
-		return audit.Call(ctx, m.site, path, m.options)
+		return fix.Call(ctx, m.site, path, m.options)
 	}
 	report, err := fix.Write(t.Context(), plan.Changes, fix.Seen{}, env)
 	require.NoError(t, err)

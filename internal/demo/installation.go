@@ -76,7 +76,7 @@ type copied struct{ path, taken string }
 
 // copies are the back-ups: one of the night before, unless the installation is told otherwise.
 func (in *installation) copies() []copied {
-	day := time.Now().UTC().Format(time.DateOnly)
+	day := Clock().UTC().Format(time.DateOnly)
 	if said := in.options["copies_taken"]; said != "" {
 		day = said
 	}
@@ -181,12 +181,6 @@ func writeFile(path string, f file) error {
 		return err
 	}
 	return os.Chmod(path, f.mode)
-}
-
-func (in *installation) set(pairs ...string) {
-	for i := 0; i < len(pairs); i += 2 {
-		in.options[pairs[i]] = pairs[i+1]
-	}
 }
 
 func (in *installation) chmod(mode os.FileMode, names ...string) {

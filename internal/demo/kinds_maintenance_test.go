@@ -58,6 +58,12 @@ func gives(status int, fields ...string) func(http.ResponseWriter, *http.Request
 	}
 }
 
+// lockedByServer has the web server ask for name and password at the whole host, but for what is to stay open, with more lines.
+func lockedByServer(lines string) func(*installation) {
+	const before = "        location ~* \\.(sql|bak|log)$ {"
+	return amended(before, "        auth_basic \"Stage door\";\n        auth_basic_user_file /etc/nginx/none;\n        location = /robots.txt { auth_basic off; try_files $uri =404; }\n        location ~ ^/\\.well-known/acme-challenge/[A-Za-z0-9_-]+$ { auth_basic off; try_files $uri =404; }\n        "+lines+"\n"+before)
+}
+
 // asks is a lock that asks for name and password.
 func asks(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("WWW-Authenticate", `Basic realm="Locked"`)
@@ -267,6 +273,9 @@ var maintenanceKinds = []change{
 	{"maintenance.contact-named", "a second one in the words", told("closed_text", "Lantern Lane is back at six. Ask post@lanternlane.example or Juniper.Fold@lanternlane.example.")},
 	{"maintenance.lifted", "by its words alone", through(onAddress("/", instead(`<!doctype html><html lang=en-GB><title>Lantern Lane</title><p>Lantern Lane will be back within the hour. Questions: post@lanternlane.example`), header("Retry-After", "60")))},
 	{"maintenance.lifted", "in another language", through(onAddress("/", instead(`<!doctype html><html lang=en-GB><title>Lantern Lane</title><h1>Wartungsarbeiten</h1><p>Lantern Lane ist ab 18:30 Uhr zurück. post@lanternlane.example`), header("Retry-After", "60")))},
+	{"maintenance.shut-told", "a place that answers by itself", lockedByServer("location = /r { return 200 \"the curtain\"; }")},
+	{"maintenance.shut-told", "pictures without a question", lockedByServer("location ^~ /costumes/ { satisfy any; allow all; }")},
+	{"maintenance.shut-told", "in one section alone", amended("        location / {\n", "        location / {\n            auth_basic \"Stage door\";\n            auth_basic_user_file /etc/nginx/none;\n")},
 	{"maintenance.lifted-configured", "at a page", amended("location ~ /\\.(?!well-known/) {", "location /about/ {\n            return 503;\n        }\n\n        location ~ /\\.(?!well-known/) {")},
 	{"maintenance.retired", "for the time being elsewhere", after(stage("retiring"), with(everything, func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "https://foundry.example/", http.StatusFound)
@@ -293,6 +302,8 @@ var maintenanceKinds = []change{
 // maintenanceHarmless is what is harmless, and looks like a fault of these.
 var maintenanceHarmless = []change{
 	{"", "announced, and not closed yet", until},
+	{"", "challenges that hand on to a program that is locked", lockedByServer("location ^~ /.well-known/acme-challenge/x/ { auth_basic off; try_files $uri /index.php; }")},
+	{"", "a lock of the web server's with what stays open", lockedByServer("")},
 	{"", "opening hours", addWords("about", "We are closed on Mondays, and back on Tuesday.")},
 	{"", "an article on maintenance", addWords("about", "Planned maintenance of the puppets: every joint once a year. The theatre was temporarily closed for it in 1987.")},
 	{"", "a telephone in the place of an hour", told("closed_text", "Lantern Lane is closed. Call 020 7946 0018.")},

@@ -30,7 +30,7 @@ func past(dir string, remember Remember) error {
 		if _, err := in.write(dir); err != nil {
 			return err
 		}
-		err := remember(filepath.Join(dir, FirstSite), time.Now().AddDate(0, 0, -act.daysAgo))
+		err := remember(filepath.Join(dir, FirstSite), Clock().AddDate(0, 0, -act.daysAgo))
 		if gone := os.RemoveAll(filepath.Join(dir, FirstSite)); err == nil {
 			err = gone
 		}

@@ -271,7 +271,7 @@ func certify(sites []*installation) (file []byte, signed tls.Certificate, err er
 		return nil, signed, err
 	}
 	authority := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "Weltaxis demo"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0), KeyUsage: x509.KeyUsageCertSign}
+		NotBefore: Clock().Add(-time.Hour), NotAfter: Clock().AddDate(0, 3, 0), KeyUsage: x509.KeyUsageCertSign}
 	authorityDER, err := x509.CreateCertificate(rand.Reader, authority, authority, &authorityKey.PublicKey, authorityKey)
 	if err != nil {
 		return nil, signed, err
@@ -284,7 +284,7 @@ func certify(sites []*installation) (file []byte, signed tls.Certificate, err er
 		NotBefore: authority.NotBefore, NotAfter: authority.NotAfter, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	for _, site := range sites {
 		if site.certified > 0 { // one of ninety days, of which so much is left
-			leaf.NotAfter = time.Now().Add(site.certified)
+			leaf.NotAfter = Clock().Add(site.certified)
 			leaf.NotBefore = leaf.NotAfter.AddDate(0, 0, -90)
 		}
 		leaf.DNSNames = append(leaf.DNSNames, site.hosts...)

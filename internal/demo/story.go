@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"weltaxis/internal/clock"
 	"weltaxis/internal/facts"
 )
 
@@ -60,7 +61,7 @@ func (p *plot) wellKept(folder string) *installation {
 	if strings.HasSuffix(folder, "-aligned") { // a twin has a history of its own
 		in.siteFile = regexp.MustCompile(`(?m)^site: .*$`).ReplaceAllString(in.siteFile, "$0, in order")
 	}
-	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "joined": facts.Squashed(p.Told["site_title"]), "year": strconv.Itoa(time.Now().UTC().Year()),
+	names := map[string]string{"domain": p.Domain, "theme": p.Theme, "title": p.Told["site_title"], "joined": facts.Squashed(p.Told["site_title"]), "year": strconv.Itoa(Clock().UTC().Year()),
 		"pictures": l.Addresses.Pictures, "picture": l.Addresses.Picture, "find": l.Addresses.Find}
 	common := map[string]string{}
 	mustRead("sites/well-kept.yaml", &common)
@@ -85,7 +86,7 @@ func (p *plot) wellKept(folder string) *installation {
 	for name, text := range l.Files {
 		in.files[fillIn(name, names)] = file{strings.ReplaceAll(text, "{style}", styleSheet), 0o644}
 	}
-	in.files[l.Public+"/.well-known/security.txt"] = file{fmt.Sprintf("Contact: mailto:post@%s\nExpires: %s\n", p.Domain, time.Now().UTC().AddDate(0, 6, 0).Format("2006-01")+"-01T00:00:00Z"), 0o644}
+	in.files[l.Public+"/.well-known/security.txt"] = file{fmt.Sprintf("Contact: mailto:post@%s\nExpires: %s\n", p.Domain, Clock().UTC().AddDate(0, 6, 0).Format("2006-01")+"-01T00:00:00Z"), 0o644}
 	in.folders[l.Public+"/.well-known"] = 0o755
 	for name, size := range l.Pictures {
 		in.files[name] = file{picture(size[0], size[1]), 0o644}
@@ -93,13 +94,13 @@ func (p *plot) wellKept(folder string) *installation {
 	for name, mode := range l.Modes {
 		in.files[name] = file{in.files[name].text, modeOf(mode)}
 	}
-	in.options["jobs_ran"] = started.Format("2006-01-02 15:04")
+	in.options["jobs_ran"] = Clock().UTC().Format("2006-01-02 15:04")
 	in.lists = in.known()
 	return in
 }
 
-// started is when the clock of the demo's sites last had something to do.
-var started = time.Now().UTC()
+// Clock is the time in the demo's world.
+var Clock clock.Clock = time.Now
 
 // upTo is the site of a plot after so many events of its story.
 func (p *plot) upTo(folder string, events int) *installation {

@@ -34,7 +34,7 @@ func (in *installation) known() map[string]string {
 			return err
 		}
 		data, err := texts.ReadFile(file)
-		lists[strings.TrimPrefix(file, from+"/")] = days(time.Now()).Replace(string(data))
+		lists[strings.TrimPrefix(file, from+"/")] = days(Clock()).Replace(string(data))
 		return err
 	})
 	if err != nil {

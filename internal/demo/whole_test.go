@@ -92,6 +92,7 @@ func TestEveryRuleHoldsSomewhere(t *testing.T) {
 			b.set("alias", "lanterns.example")
 			inPublic("proof-7Q2M.txt", "proof")(b)
 		},
+		lockedByServer(""),
 		func(b *installation) {
 			b.set("sites_count", "2", "limit_mb", "2048", "limit_pages", "500", "limit_users", "20")
 		},
@@ -136,7 +137,7 @@ const (
 var holdsOfNothing = map[string]string{
 	"visibility.links-answer": onlyWrong, "visibility.links-direct": onlyWrong, "caching.private-configured": onlyWrong, "caching.key": onlyWrong, "caching.errors-brief": onlyWrong, "hardening.cookies": onlyWrong,
 	"hardening.readme-hidden": onlyWrong, "hardening.nothing-leaks": onlyWrong, "hardening.spam-served": onlyWrong, "hardening.head-code": onlyWrong, "upkeep.no-known-flaws": onlyWrong, "upkeep.integrity": onlyWrong,
-	"permissions.links-inside": onlyWrong, "runtime.lines-work": onlyWrong, "runtime.session-cookie": onlyWrong, "maintenance.lifted-configured": onlyWrong,
+	"permissions.links-inside": onlyWrong, "runtime.lines-work": onlyWrong, "runtime.session-cookie": onlyWrong,
 	"metadata.structured-group": unsaid, "metadata.languages": unsaid, "metadata.breadcrumbs": unsaid, "visibility.analytics": unsaid, "delivery.network": unsaid, "hardening.firewall-learning": unsaid,
 	"permalinks.old-lead-on": compared, "upkeep.no-strange-code": compared,
 }

@@ -300,7 +300,7 @@ func (d *Dialect) Named() string {
 }
 
 func (d *Dialect) errorf(at strict.Pos, format string, args ...any) error {
-	return &strict.Error{File: d.file, Pos: at, Says: fmt.Sprintf(format, args...)}
+	return strict.Errorf(d.file, at, format, args...)
 }
 
 // check holds the dialect against the catalogue and against itself.

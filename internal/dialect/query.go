@@ -10,7 +10,7 @@ import (
 func (d *Dialect) checkQuery(at strict.Pos, text, database string) error {
 	parsed, err := query.Parse(text)
 	if err != nil {
-		return d.errorf(at, "%s", err)
+		return d.errorf(at, "%w", err)
 	}
 	if !d.hasDatabase(database) {
 		return d.errorf(at, "there is no database %q", database)

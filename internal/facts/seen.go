@@ -1,7 +1,6 @@
 package facts
 
 import (
-	"flag"
 	"iter"
 	"slices"
 	"strings"
@@ -97,14 +96,24 @@ func (h Hints) First(hint Hint) string {
 func (s *Seen) Add(readings ...Reading) {
 	for _, r := range readings {
 		if wrong := r.misfit(); wrong != "" {
-			if flag.Lookup("test.v") != nil {
-				panic(wrong)
-			}
-			s.Gaps = append(s.Gaps, Gap{Source: r.Source, What: r.Name, Kind: Failed, Because: "a fault of this program: " + wrong, Names: []string{r.FullName()}})
+			s.Gaps = append(s.Gaps, Gap{Source: r.Source, What: r.Name, Kind: Failed, Because: ownFault + wrong, Names: []string{r.FullName()}})
 			continue
 		}
 		s.Readings = append(s.Readings, r)
 	}
+}
+
+// ownFault begins what is said of a reading that is none of the catalogue's.
+const ownFault = "a fault of this program: "
+
+// Faults are those of this program that were met: readings that are not what the catalogue says. Tests ask for them of all that they gather.
+func (s *Seen) Faults() (says []string) {
+	for _, g := range s.Gaps {
+		if strings.HasPrefix(g.Because, ownFault) {
+			says = append(says, g.What+": "+g.Because)
+		}
+	}
+	return says
 }
 
 // AddGap adds something that could not be seen.

@@ -227,9 +227,6 @@ const (
 
 var changeWords = []string{"", "set", "field", "mode", "server", "runtime", "write", "purge", "steps", "reload"}
 
-// ChangeWords lists the words of the kinds of change.
-func ChangeWords() []string { return changeWords[1:] }
-
 func (k ChangeKind) String() string { return changeWords[k] }
 
 // MarshalText implements encoding.TextMarshaler.

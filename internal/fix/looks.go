@@ -63,7 +63,10 @@ func homeOf(s *facts.Snapshot) string {
 // For is what writing to a site needs, with the ways in which a site is looked at again. Before the run it was as the
 // result says; nil for an undo, which no result comes before.
 func For(s *site.Site, before *audit.Result, options audit.Options, journal *Journal) (Env, error) {
-	env := Env{Journal: journal}
+	env, now := Env{Journal: journal}, time.Now
+	if journal != nil {
+		now = journal.now
+	}
 	var err error
 	if env.Dialect, env.Stores, err = audit.Stores(s, options); err != nil {
 		return env, err
@@ -75,7 +78,7 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 		if journal != nil { // what this run has changed nobody else has
 			options.Ours = FilesOf(slices.Collect(maps.Values(journal.lines)), time.Time{})
 		}
-		r, err := audit.Run(ctx, s, time.Now(), options)
+		r, err := audit.Run(ctx, s, now(), options)
 		if err != nil {
 			return Seen{}, err
 		}
@@ -94,16 +97,16 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 	if before != nil {
 		env.Home = homeOf(before.Snapshot)
 	}
-	env.Call = func(ctx context.Context, path string) error { return audit.Call(ctx, s, path, options) }
+	env.Call = func(ctx context.Context, path string) error { return Call(ctx, s, path, options) }
 	env.Text = func(ctx context.Context, path string) string {
-		status, body, err := audit.Fetch(ctx, s, path, options)
+		status, body, err := Fetch(ctx, s, path, options)
 		if err != nil || status != http.StatusOK {
 			return ""
 		}
 		return string(body)
 	}
 	env.Ask = func(ctx context.Context, addresses []string) map[string]int {
-		answers, err := audit.Ask(ctx, s, addresses, options)
+		answers, err := Ask(ctx, s, addresses, options)
 		if err != nil {
 			return map[string]int{}
 		}

@@ -77,7 +77,11 @@ func (d *Document) mention(path string, value any, at int, unresolved string) {
 type SyntaxError struct {
 	Line, Column int
 	Says         string
+	cause        error
 }
+
+// Unwrap is what a parser said; nil where it is this package that says it.
+func (e *SyntaxError) Unwrap() error { return e.cause }
 
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Says)
@@ -85,7 +89,13 @@ func (e *SyntaxError) Error() string {
 
 func (d *Document) errorAt(offset int, says string) error {
 	line, column := position(d.data, offset)
-	return &SyntaxError{line, column, says}
+	return &SyntaxError{line, column, says, nil}
+}
+
+// errorOf is errorAt with what it was made of.
+func (d *Document) errorOf(offset int, says string, cause error) error {
+	line, column := position(d.data, offset)
+	return &SyntaxError{line, column, says, cause}
 }
 
 // position turns an offset in bytes into line and column, both from 1.
@@ -160,7 +170,7 @@ func read(f format, data []byte, options Options) (d *Document, err error) {
 	// A library that gives up on a hostile file must not take the program with it.
 	defer func() {
 		if trouble := recover(); trouble != nil {
-			d, err = nil, &SyntaxError{1, 1, "it cannot be understood"}
+			d, err = nil, &SyntaxError{1, 1, "it cannot be understood", nil}
 		}
 	}()
 	if err := f.read(d); err != nil {

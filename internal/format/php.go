@@ -30,7 +30,7 @@ func readPHP(d *Document) error {
 		p.statement()
 	}
 	if p.tooDeep {
-		return &SyntaxError{p.peek().line, p.peek().column, "brackets are nested too deep"}
+		return &SyntaxError{p.peek().line, p.peek().column, "brackets are nested too deep", nil}
 	}
 	for name, node := range p.variables {
 		p.flatten("$"+name, node, 0)
@@ -130,7 +130,7 @@ func (p *phpParser) balanced() error {
 	for _, t := range p.tokens {
 		if t.kind == phpEnd && len(open) > 0 {
 			last := open[len(open)-1]
-			return &SyntaxError{last.line, last.column, fmt.Sprintf("the %s that stands here is never closed", last.text)}
+			return &SyntaxError{last.line, last.column, fmt.Sprintf("the %s that stands here is never closed", last.text), nil}
 		}
 		if t.kind != phpPunct {
 			continue
@@ -140,7 +140,7 @@ func (p *phpParser) balanced() error {
 			open = append(open, t)
 		case ")", "]", "}":
 			if len(open) == 0 || open[len(open)-1].text != phpPairs[t.text] {
-				return &SyntaxError{t.line, t.column, fmt.Sprintf("the %s that stands here closes nothing", t.text)}
+				return &SyntaxError{t.line, t.column, fmt.Sprintf("the %s that stands here closes nothing", t.text), nil}
 			}
 			open = open[:len(open)-1]
 		}

@@ -44,7 +44,7 @@ type phpScanner struct {
 }
 
 func (s *phpScanner) fail(line, column int, says string) error {
-	return &SyntaxError{line, column, says}
+	return &SyntaxError{line, column, says, nil}
 }
 
 func (s *phpScanner) column() int { return s.at - s.start + 1 }

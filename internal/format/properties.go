@@ -33,7 +33,7 @@ func readProperties(d *Document) error {
 			keyEnd := min(at, end)
 			name, err := propertyText(string(d.data[from:keyEnd]))
 			if err != nil {
-				return d.errorAt(from, err.Error())
+				return d.errorOf(from, err.Error(), err)
 			}
 			key = name
 			at, _ = trimmed(d.data, keyEnd, end)
@@ -50,7 +50,7 @@ func readProperties(d *Document) error {
 		goesOn = -1
 		value, err := propertyText(string(d.data[begin:end]))
 		if err != nil {
-			return d.errorAt(begin, err.Error())
+			return d.errorOf(begin, err.Error(), err)
 		}
 		d.place(key, value, begin, end)
 		return nil

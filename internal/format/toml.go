@@ -17,9 +17,9 @@ func readTOML(d *Document) error {
 		var wrong *toml.DecodeError
 		if errors.As(err, &wrong) {
 			line, column := wrong.Position()
-			return &SyntaxError{line, column, "it is no TOML: " + strings.TrimPrefix(wrong.Error(), "toml: ")}
+			return &SyntaxError{line, column, "it is no TOML: " + strings.TrimPrefix(wrong.Error(), "toml: "), err}
 		}
-		return d.errorAt(0, "it is no TOML: "+err.Error())
+		return d.errorOf(0, "it is no TOML: "+err.Error(), err)
 	}
 	p := &unstable.Parser{}
 	p.Reset(d.data)
@@ -28,7 +28,7 @@ func readTOML(d *Document) error {
 		r.expression(p.Expression())
 	}
 	if err := p.Error(); err != nil {
-		return d.errorAt(0, "it is no TOML: "+err.Error())
+		return d.errorOf(0, "it is no TOML: "+err.Error(), err)
 	}
 	d.sortByPlace()
 	return nil

@@ -57,7 +57,7 @@ func (x *xmlReader) tree() (*element, error) {
 			return root, nil
 		}
 		if err != nil {
-			return nil, x.d.errorAt(int(x.decoder.InputOffset()), "it is no XML: "+strings.TrimPrefix(err.Error(), "XML syntax error on "))
+			return nil, x.d.errorOf(int(x.decoder.InputOffset()), "it is no XML: "+strings.TrimPrefix(err.Error(), "XML syntax error on "), err)
 		}
 		after := int(x.decoder.InputOffset())
 		switch t := token.(type) {

@@ -23,7 +23,7 @@ func readYAML(d *Document) error {
 		return d.errorAt(0, "it is too large for YAML that people write")
 	}
 	if line, says := nesting.YAML(d.data); says != "" {
-		return &SyntaxError{line, 1, says}
+		return &SyntaxError{line, 1, says, nil}
 	}
 	parsed, err := parser.ParseBytes(d.data, 0)
 	if err != nil {
@@ -51,7 +51,7 @@ func yamlError(d *Document, err error) error {
 	var syntax *yaml.SyntaxError
 	if errors.As(err, &syntax) && syntax.GetToken() != nil {
 		at := syntax.GetToken().Position
-		return &SyntaxError{max(at.Line, 1), max(at.Column, 1), "it is no YAML: " + syntax.GetMessage()}
+		return &SyntaxError{max(at.Line, 1), max(at.Column, 1), "it is no YAML: " + syntax.GetMessage(), err}
 	}
 	return d.errorAt(0, "it is no YAML")
 }

@@ -509,7 +509,7 @@ func Parse(path string, data []byte) (*Site, error) {
 
 // ErrorAt is an error in the site file.
 func (s *Site) ErrorAt(at strict.Pos, format string, args ...any) error {
-	return &strict.Error{File: s.Path, Pos: at, Says: fmt.Sprintf(format, args...)}
+	return strict.Errorf(s.Path, at, format, args...)
 }
 
 func (s *Site) check() error {

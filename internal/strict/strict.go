@@ -30,8 +30,18 @@ type Pos struct{ Line, Column int }
 type Error struct {
 	File string
 	Pos
-	Says string
+	Says  string
+	cause error
 }
+
+// Errorf makes an *Error, which keeps what is wrapped with %w.
+func Errorf(file string, at Pos, format string, args ...any) *Error {
+	cause := fmt.Errorf(format, args...)
+	return &Error{file, at, cause.Error(), cause}
+}
+
+// Unwrap is what it was made of; nil where it was made of words alone.
+func (e *Error) Unwrap() error { return e.cause }
 
 func (e *Error) Error() string {
 	if e.Line == 0 {
@@ -85,9 +95,9 @@ func syntaxError(file string, err error) error {
 		if t := syntax.GetToken(); t != nil {
 			at = Pos{t.Position.Line, t.Position.Column}
 		}
-		return &Error{File: file, Pos: at, Says: "is not valid YAML: " + syntax.GetMessage()}
+		return &Error{file, at, "is not valid YAML: " + syntax.GetMessage(), err}
 	}
-	return &Error{File: file, Says: "is not valid YAML: " + firstLine(err.Error())}
+	return &Error{file, Pos{}, "is not valid YAML: " + firstLine(err.Error()), err}
 }
 
 func firstLine(s string) string {
@@ -119,7 +129,7 @@ func (n Node) Pos() Pos {
 
 // Errorf makes an *Error at the node.
 func (n Node) Errorf(format string, args ...any) error {
-	return &Error{File: n.file, Pos: n.Pos(), Says: fmt.Sprintf(format, args...)}
+	return Errorf(n.file, n.Pos(), format, args...)
 }
 
 // IsMapping tells whether the node is a mapping.
@@ -250,7 +260,7 @@ func (n Node) decodeWord(into encoding.TextUnmarshaler) error {
 		if errors.As(err, &of) {
 			hint = nearest.Hint(of.Among())
 		}
-		return n.Errorf("%s", strings.Replace(err.Error(), ";", hint+";", 1))
+		return &Error{n.file, n.Pos(), strings.Replace(err.Error(), ";", hint+";", 1), err}
 	}
 	return nil
 }
@@ -375,7 +385,7 @@ func (n Node) decodeStruct(into reflect.Value) error {
 func under(key string, err error) error {
 	var e *Error
 	if errors.As(err, &e) && !strings.Contains(e.Says, `"`) && !strings.Contains(e.Says, ": ") {
-		return &Error{e.File, e.Pos, key + ": " + e.Says}
+		return &Error{e.File, e.Pos, key + ": " + e.Says, err}
 	}
 	return err
 }

@@ -235,9 +235,23 @@ func followed[T any](f *folder, name string, last bool, do func(name string) (T,
 	return got, err
 }
 
+// escapes is the error of a name that leads out of a root, which the os package has no name for: it is asked for once.
+var escapes = sync.OnceValue(func() error {
+	root, err := os.OpenRoot(os.TempDir())
+	if err != nil {
+		return ErrOutside
+	}
+	defer root.Close()
+	var failed *fs.PathError
+	if _, err := root.Lstat(".."); errors.As(err, &failed) {
+		return failed.Err
+	}
+	return ErrOutside
+})
+
 // lost tells an error about links that leave the root, or that are more than are followed.
 func lost(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), "escapes") || errors.Is(err, syscall.EXDEV) || errors.Is(err, syscall.ELOOP) || errors.Is(err, syscall.ENAMETOOLONG))
+	return err != nil && (errors.Is(err, escapes()) || errors.Is(err, syscall.EXDEV) || errors.Is(err, syscall.ELOOP) || errors.Is(err, syscall.ENAMETOOLONG))
 }
 
 func (f *folder) Lstat(name string) (Entry, error) { return followed(f, name, false, f.look) }

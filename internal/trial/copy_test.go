@@ -43,7 +43,7 @@ func (b bench) write(name, text string) {
 
 func (b bench) court() Court {
 	return Court{Open: func(files server.Overlay) (*server.Source, []facts.Gap) {
-		return server.OpenWith(files, []server.Config{b.main}, nil, nil)
+		return server.Open(files, []server.Config{b.main}, nil, nil)
 	}}
 }
 
@@ -194,7 +194,7 @@ func TestDebiansAreTried(t *testing.T) {
 		servertest.Program(t, c[1])
 		main := server.Config{Kind: kind, File: c[0]}
 		court := Court{Open: func(files server.Overlay) (*server.Source, []facts.Gap) {
-			return server.OpenWith(files, []server.Config{main}, nil, nil)
+			return server.Open(files, []server.Config{main}, nil, nil)
 		}}
 		text, err := os.ReadFile(c[0])
 		require.NoError(t, err)

@@ -60,6 +60,7 @@ type client struct {
 	referrer string        // where it says to come from, "" for nowhere
 	brief    bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
 	budget   *atomic.Int64 // how many more requests may be made; nil for any number
+	now      time.Time     // by which answers are judged
 	lookup   Lookup
 	dialer   Dialer
 	fields   http.Header // further fields of its requests; those with a cookie only go to its own origin
@@ -97,12 +98,15 @@ var (
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, lookup: o.Lookup, dialer: o.Dial}
+	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, now: o.Now, lookup: o.Lookup, dialer: o.Dial}
 	if c.lookup == nil {
 		c.lookup = net.DefaultResolver.LookupNetIP
 	}
 	if c.dialer == nil {
 		c.dialer = (&net.Dialer{Timeout: connectTime}).DialContext
+	}
+	if c.now.IsZero() {
+		c.now = time.Now()
 	}
 	if o.patience > 0 {
 		c.patience = o.patience
@@ -119,7 +123,7 @@ func newClient(o Options, home *url.URL) (*client, error) {
 	}
 	transport := &http.Transport{
 		DialContext:            c.dial,
-		TLSClientConfig:        &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10}, // old ones are a finding, not a stop
+		TLSClientConfig:        &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10, Time: func() time.Time { return c.now }}, // old ones are a finding, not a stop
 		MaxResponseHeaderBytes: maxHeaders,
 		ResponseHeaderTimeout:  requestTime,
 		TLSHandshakeTimeout:    connectTime,
@@ -269,7 +273,7 @@ func (c *client) get(ctx context.Context, at *url.URL) (*response, error) {
 	}
 	slog.Debug("asked", "address", at.String(), "status", answer.StatusCode, "took", time.Since(start))
 	defer answer.Body.Close()
-	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding"), protocol: answer.Proto, closes: answer.Close, took: took, at: time.Now(), sent: -1, size: -1}
+	r := &response{url: at, status: answer.StatusCode, header: answer.Header, tls: answer.TLS, compressed: answer.Header.Get("Content-Encoding"), protocol: answer.Proto, closes: answer.Close, took: took, at: c.now, sent: -1, size: -1}
 	body := &counted{Reader: answer.Body}
 	if c.brief {
 		err = r.begin(body, answer.ContentLength)

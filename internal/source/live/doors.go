@@ -437,22 +437,3 @@ func (v *visit) behind(ctx context.Context, add func(kind, address string)) {
 		add(facts.FeedDoor, feed)
 	}
 }
-
-// Doors asks for every kind of address of a site, and looks at nothing else. The error is that nothing could be asked.
-func Doors(ctx context.Context, o Options) ([]facts.Door, []facts.Gap, error) {
-	o.Closed = true
-	v, err := newVisit(o)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer v.client.close()
-	bounded, cancel := v.bounded(ctx, 1)
-	defer cancel()
-	first, err := v.reach(bounded)
-	if err != nil && first.last == nil {
-		return nil, v.seen.Gaps, err
-	}
-	v.readRobots(bounded)
-	v.doors(bounded, facts.ShowsFailure)
-	return v.seen.Doors, v.seen.Gaps, ctx.Err()
-}

@@ -372,10 +372,29 @@ func TestTheTimeIsForAllStepsTogether(t *testing.T) {
 	} {
 		require.NoError(t, step(), name)
 	}
-	_, _, err := Doors(t.Context(), o)
+	_, _, err := doorsOf(t.Context(), o)
 	require.Error(t, err)
 	assert.Zero(t, asked.Load())
 	bounded, cancel := o.bounded(t.Context(), 1)
 	defer cancel()
 	require.Error(t, bounded.Err())
+}
+
+// doorsOf asks for every kind of address of a site, and looks at nothing else. The error is that nothing could be asked.
+func doorsOf(ctx context.Context, o Options) ([]facts.Door, []facts.Gap, error) {
+	o.Closed = true
+	v, err := newVisit(o)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer v.client.close()
+	bounded, cancel := v.bounded(ctx, 1)
+	defer cancel()
+	first, err := v.reach(bounded)
+	if err != nil && first.last == nil {
+		return nil, v.seen.Gaps, err
+	}
+	v.readRobots(bounded)
+	v.doors(bounded, facts.ShowsFailure)
+	return v.seen.Doors, v.seen.Gaps, ctx.Err()
 }

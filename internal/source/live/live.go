@@ -56,8 +56,9 @@ type Options struct {
 	Known        []Known  // addresses of other kinds that were there at an earlier time
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
-	Lookup Lookup // finds the addresses of a name; nil for the system's way
-	Dial   Dialer // connects; nil for the system's way
+	Now    time.Time // by which what is seen is judged; the machine's own when zero, for what is not judged
+	Lookup Lookup    // finds the addresses of a name; nil for the system's way
+	Dial   Dialer    // connects; nil for the system's way
 
 	patience time.Duration // for one request; requestTime when zero
 }
@@ -96,20 +97,6 @@ func (o Options) bounded(ctx context.Context, part float64) (context.Context, co
 		return context.WithTimeout(ctx, o.MaxTime)
 	}
 	return context.WithTimeout(ctx, time.Duration(float64(time.Until(o.Until))*part))
-}
-
-// Status asks for the home page alone and gives the status it answers with; the error is that nothing answered.
-func Status(ctx context.Context, o Options) (int, error) {
-	v, err := newVisit(o)
-	if err != nil {
-		return 0, err
-	}
-	defer v.client.close()
-	first, err := v.reach(ctx)
-	if err != nil {
-		return 0, err
-	}
-	return first.last.status, nil
 }
 
 // Ask asks addresses of the site and gives the status that each ends in, 0 for none.

@@ -47,11 +47,8 @@ type Config struct {
 	gaps     []facts.Gap
 }
 
-// Read reads the files of a folder: php.ini and the scan folder beside it, and of PHP-FPM the pools.
-func Read(folder string, module bool) *Config { return ReadWith(nil, folder, module) }
-
-// ReadWith is Read with some files as they might be, by their names.
-func ReadWith(files map[string][]byte, folder string, module bool) *Config {
+// Read reads the files of a folder: php.ini and the scan folder beside it, and of PHP-FPM the pools; some files may be given as they might be, by their names.
+func Read(files map[string][]byte, folder string, module bool) *Config {
 	c := &Config{Folder: folder, might: files, own: map[string]*iniFile{}, main: map[string]string{}, special: map[string][]placed{}}
 	names := []string{"php-fpm-fcgi.ini", "php.ini"}
 	if module {

@@ -84,7 +84,7 @@ func TestWhatIsTold(t *testing.T) {
 			if c.at != "" {
 				folder = c.at
 			}
-			s := &Source{Config: Read(filepath.Join(dir, "php"), c.module), Dir: dir, Elsewhere: at(c.elsewhere),
+			s := &Source{Config: Read(nil, filepath.Join(dir, "php"), c.module), Dir: dir, Elsewhere: at(c.elsewhere),
 				Places: []Place{{Address: "/", Script: filepath.Join(dir, folder, "index.php"), Module: c.module, Listen: []string{"127.0.0.1:9000"}, Root: filepath.Join(dir, "www"), Host: "site.example", Told: at(c.handed)}}}
 			values := s.Config.Values(s.Places[0], s.Elsewhere)
 			for name, want := range c.is {
@@ -128,7 +128,7 @@ func TestWhatCannotBeReadIsUnknown(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "php", "php.ini"), 0o755)) // no file
-	s := &Source{Config: Read(filepath.Join(dir, "php"), false), Dir: dir, Places: []Place{{Address: "/", Script: filepath.Join(dir, "www/index.php"), Listen: []string{"127.0.0.1:9000"}, Root: filepath.Join(dir, "www")}}}
+	s := &Source{Config: Read(nil, filepath.Join(dir, "php"), false), Dir: dir, Places: []Place{{Address: "/", Script: filepath.Join(dir, "www/index.php"), Listen: []string{"127.0.0.1:9000"}, Root: filepath.Join(dir, "www")}}}
 	seen, err := s.Gather(t.Context())
 	require.NoError(t, err)
 	assert.True(t, seen.Partial())
@@ -152,7 +152,7 @@ func TestPools(t *testing.T) {
 		"pool.d/b.conf": "[a]\nphp_admin_flag[display_errors] = off\n", "pool.d/.hidden.conf": "[c]\nlisten = 9002\n", "pool.d/c.conf": "[d]\nlisten = [::1]:9003\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "php", name), []byte(text), 0o644))
 	}
-	c := Read(filepath.Join(dir, "php"), false)
+	c := Read(nil, filepath.Join(dir, "php"), false)
 	assert.Empty(t, c.gaps)
 	for asked, name := range map[string]string{"unix:" + dir + "/a.sock": "a", "unix:" + dir + "/run/a.sock": "a", "127.0.0.1:9001": "b", "localhost:9001": "b", "[::1]:9003": "d", "127.0.0.1:9002": "", "10.0.0.1:9001": "", "unix:/nowhere": ""} {
 		p := c.poolOf([]string{asked})

@@ -118,7 +118,7 @@ func TestWhereItEncrypts(t *testing.T) {
 			}
 			home, err := url.Parse("https://site.example/")
 			require.NoError(t, err)
-			s, gaps := Open([]Config{{c.kind, conf}}, home, nil)
+			s, gaps := Open(nil, []Config{{c.kind, conf}}, home, nil)
 			require.Empty(t, gaps)
 			assert.Equal(t, really, s.Servers[0].Encrypts("site.example"))
 			protocols, _ := s.Servers[0].Protocols("site.example")
@@ -154,7 +154,7 @@ func TestTheHostThatAnswersReadsOverrideFiles(t *testing.T) {
 	} {
 		text := "LoadModule dir_module x/mod_dir.so\nLoadModule alias_module x/mod_alias.so\nLoadModule ssl_module x/mod_ssl.so\nLoadModule authz_core_module x/mod_authz_core.so\n" + c.lines
 		require.NoError(t, os.WriteFile(apache, []byte(text), 0o600))
-		s, gaps := Open(append(c.before, Config{Apache, apache}), home, nil)
+		s, gaps := Open(nil, append(c.before, Config{Apache, apache}), home, nil)
 		require.Empty(t, gaps, c.name)
 		seen, err := s.Layout(t.Context(), nil)
 		require.NoError(t, err)

@@ -99,13 +99,9 @@ func (one *Server) Worker() (user, group string) {
 	return user, group
 }
 
-// Open reads configurations. Without any it looks where systems put them, and takes the one that has a host of the site's name.
-func Open(configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
-	return OpenWith(nil, configs, address, connect)
-}
-
-// OpenWith is Open with some files as they might be.
-func OpenWith(files Overlay, configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
+// Open reads configurations; some files may be given as they might be. Without any configuration it looks where systems put them, and takes the one that has a host of the site's
+// name.
+func Open(files Overlay, configs []Config, address *url.URL, connect map[string]string) (*Source, []facts.Gap) {
 	s := &Source{Address: address, Connect: connect, files: files}
 	if len(configs) > 0 {
 		var gaps []facts.Gap

@@ -42,7 +42,7 @@ func TestAnswersOfNginx(t *testing.T) {
     }
 }`, dir)), 0o600))
 	address, _ := url.Parse("https://lantern-lane.example/")
-	s, gaps := Open([]Config{{Nginx, conf}}, address, nil)
+	s, gaps := Open(nil, []Config{{Nginx, conf}}, address, nil)
 	require.Empty(t, gaps)
 	layout, err := s.Layout(t.Context(), gaps)
 	require.NoError(t, err)
@@ -82,7 +82,7 @@ func TestOneBeforeTheOther(t *testing.T) {
 	require.NoError(t, os.WriteFile(front, []byte("http { server { listen 80; server_name lantern-lane.example;\nadd_header Strict-Transport-Security max-age=9 always;\nlocation / { proxy_pass http://127.0.0.1:8080;\nproxy_set_header Host $host; } } }"), 0o600))
 	require.NoError(t, os.WriteFile(back, []byte(fmt.Sprintf("LoadModule headers_module x/mod_headers.so\nLoadModule autoindex_module x/mod_autoindex.so\nDocumentRoot %[1]s/public\nServerName lantern-lane.example\nListen 8080\n<Directory %[1]s/public>\nRequire all granted\nHeader set X-Frame-Options DENY\n</Directory>\n", dir)), 0o600))
 	address, _ := url.Parse("http://lantern-lane.example/")
-	s, gaps := Open([]Config{{Nginx, front}, {Apache, back}}, address, nil)
+	s, gaps := Open(nil, []Config{{Nginx, front}, {Apache, back}}, address, nil)
 	require.Empty(t, gaps)
 	home := s.Fact("home", address, s.Work(address))
 	for field, want := range map[string]string{"status": "200", "handler": "static", "file": dir + "/public/index.html", "hsts": "max-age=9", "framing": "DENY"} {
@@ -109,7 +109,7 @@ location ~ \.php$ { fastcgi_pass 127.0.0.1:9; }
 location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$uri; }
 location ^~ /uploads/ { location ~ \.php$ { deny all; } location ~* \.phar$ { fastcgi_pass 127.0.0.1:9; fastcgi_param SCRIPT_FILENAME $document_root$uri; } } } }`), 0o600))
 	address, _ := url.Parse("http://lantern-lane.example/")
-	s, gaps := Open([]Config{{Nginx, conf}}, address, nil)
+	s, gaps := Open(nil, []Config{{Nginx, conf}}, address, nil)
 	require.Empty(t, gaps)
 	seen, err := s.Answers(t.Context(), Probes{Login: "/door/", Inner: []string{"/a/", "/b/"}, Cookies: []string{"other", "lamp"}, Uploads: []string{filepath.Join(dir, "public", "uploads")}})
 	require.NoError(t, err)
@@ -156,7 +156,7 @@ func TestEncryptionOnAnotherPort(t *testing.T) {
 				text += " }"
 			}
 			require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
-			s, gaps := Open([]Config{{kind, conf}}, home, nil)
+			s, gaps := Open(nil, []Config{{kind, conf}}, home, nil)
 			require.Empty(t, gaps)
 			assert.Equal(t, want, s.Work(home).Text(answer.Status), "%s\n%s", kind, text)
 		}
@@ -185,7 +185,7 @@ func TestWhatCouldNotBeReadMaySayAnything(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			conf := filepath.Join(dir, "server.conf")
 			require.NoError(t, os.WriteFile(conf, []byte(c.text), 0o600))
-			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			s, gaps := Open(nil, []Config{{c.kind, conf}}, address, nil)
 			require.NotEmpty(t, gaps)
 			home := s.Fact("home", address, s.Work(address))
 			for _, field := range c.known {
@@ -224,7 +224,7 @@ func TestOneEntryRunsNothingThatWasUploaded(t *testing.T) {
 				text = "http { server { listen 80; server_name lantern-lane.example; root " + dir + "/public; " + c.text + " } }"
 			}
 			require.NoError(t, os.WriteFile(conf, []byte(text), 0o600))
-			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			s, gaps := Open(nil, []Config{{c.kind, conf}}, address, nil)
 			require.Empty(t, gaps)
 			seen, err := s.Answers(t.Context(), Probes{Uploads: []string{filepath.Join(dir, "public", "uploads")}})
 			require.NoError(t, err)
@@ -273,7 +273,7 @@ func TestFoldersThatAreListed(t *testing.T) {
 			}
 			conf := filepath.Join(dir, "server.conf")
 			require.NoError(t, os.WriteFile(conf, []byte(strings.ReplaceAll(text, "DIR", dir)), 0o600))
-			s, gaps := Open([]Config{{c.kind, conf}}, address, nil)
+			s, gaps := Open(nil, []Config{{c.kind, conf}}, address, nil)
 			require.Empty(t, gaps)
 			seen, err := s.Answers(t.Context(), Probes{})
 			require.NoError(t, err)

@@ -96,6 +96,8 @@ func shutBy(a *answer.Answer) string {
 	switch status := a.Get(answer.Status); {
 	case a.Get(answer.Login).Known() && a.Text(answer.Login) != "":
 		return ByLock
+	case !status.Known() && slices.Contains([]string{"program", "proxy"}, a.Text(answer.Handler)): // which decides by itself
+		return NotShut
 	case !status.Known():
 		return ""
 	case status.Text() == fmt.Sprint(http.StatusServiceUnavailable):

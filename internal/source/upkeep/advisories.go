@@ -300,7 +300,7 @@ func (s *searching) look(name string, data []byte) {
 	}
 	var a advisory
 	if err := json.Unmarshal(data, &a); err != nil {
-		s.unread(name, errors.New("is no advisory in OSV format: "+err.Error()))
+		s.unread(name, fmt.Errorf("is no advisory in OSV format: %w", err))
 		return
 	}
 	if a.ID == "" {

@@ -101,7 +101,7 @@ func (v *Versions) read(file string) error {
 		return err
 	}
 	wrong := func(pos strict.Pos, says string, args ...any) error {
-		return &strict.Error{File: file, Pos: pos, Says: fmt.Sprintf(says, args...)}
+		return strict.Errorf(file, pos, says, args...)
 	}
 	if list.Of.IsZero() {
 		return wrong(strict.Pos{}, "as_of: is missing; say of which day the list is, as 2027-03-31: an old one knows nothing of what came since")

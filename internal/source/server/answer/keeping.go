@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
 )
 
@@ -35,8 +34,8 @@ type Term struct {
 	Origin  facts.Origin
 }
 
-// on tells whether a condition of nginx holds.
-func on(condition Text) bool { return condition.S != "" && condition.S != "0" }
+// On tells whether a condition of nginx holds.
+func On(condition Text) bool { return condition.S != "" && condition.S != "0" }
 
 // Kept is for how long an answer is kept, and why; Lifetime 0 when it is not.
 type Kept struct {
@@ -54,7 +53,7 @@ func (k *Keeping) Keeps(p *Program, now time.Time) Kept {
 		return p.Header[name]
 	}
 	switch {
-	case on(k.NoKeep):
+	case On(k.NoKeep):
 		return not("a condition of the configuration has it not kept")
 	case field("set-cookie") != "":
 		return not("it sets a cookie")
@@ -127,80 +126,4 @@ func ageIn(says string) (lifetime time.Duration, said string, stated bool) {
 		}
 	}
 	return 0, "", false
-}
-
-// A Shelf is what a cache has kept. Asked one request after the other, it tells what becomes of each.
-type Shelf struct {
-	kept  map[string]slot
-	asked map[string]int
-}
-
-type slot struct {
-	until  time.Time
-	vary   []string // names of the request's fields that the answer depends on
-	values []string
-}
-
-// Ask is what becomes of a request at a moment: a hit, a miss, a bypass, or untold where it does not go through the cache at
-// all. P is what the program would answer. Why says what was made of its answer.
-func (s *Shelf) Ask(k *Keeping, a Ask, p *Program, now time.Time) (caching.Outcome, Kept) {
-	if s.kept == nil {
-		s.kept, s.asked = map[string]slot{}, map[string]int{}
-	}
-	method := a.Method
-	if method == "" {
-		method = http.MethodGet
-	}
-	if !slices.Contains(k.Methods, method) {
-		return caching.Untold, Kept{0, facts.Reason{Because: method + " does not go through the cache", Origin: k.Origin}}
-	}
-	outcome, place := caching.Passed, k.Key.S
-	if !on(k.Bypass) {
-		outcome, place = caching.Missed, s.place(k.Key.S, a)
-		if found, there := s.kept[place]; there && now.Before(found.until) {
-			return caching.Answered, Kept{found.until.Sub(now), facts.Reason{Because: "it is kept", Origin: k.Origin}}
-		}
-	}
-	kept := k.Keeps(p, now)
-	_, before := s.kept[place]
-	if kept.Lifetime > 0 && outcome == caching.Missed && !before && s.asked[place] < k.Uses {
-		kept = Kept{0, facts.Reason{Because: "it is kept once it was asked for " + strconv.Itoa(k.Uses) + " times", Origin: k.Origin}}
-	}
-	if kept.Lifetime > 0 {
-		s.put(place, k, a, p, now.Add(kept.Lifetime))
-	}
-	return outcome, kept
-}
-
-// place is where the answer to a request would lie: at the key, or where that holds one that depends on fields of the request
-// which are others now, at a place for these. Each place that is looked at counts as asked.
-func (s *Shelf) place(key string, a Ask) string {
-	s.asked[key]++
-	first, there := s.kept[key]
-	if !there || slices.Equal(first.values, valuesOf(first.vary, a)) {
-		return key
-	}
-	other := variant(key, first.vary, a)
-	s.asked[other]++
-	return other
-}
-
-func (s *Shelf) put(place string, k *Keeping, a Ask, p *Program, until time.Time) {
-	now := slot{until: until}
-	if !slices.Contains(k.Ignored, "vary") {
-		now.vary = caching.Vary(http.Header{"Vary": {p.Header["vary"]}})
-		now.values = valuesOf(now.vary, a)
-	}
-	s.kept[place] = now
-}
-
-func variant(key string, vary []string, a Ask) string {
-	return key + "\x00" + strings.Join(valuesOf(vary, a), "\x00")
-}
-
-func valuesOf(vary []string, a Ask) (values []string) {
-	for _, name := range vary {
-		values = append(values, strings.ReplaceAll(a.Header[strings.ToLower(name)], " ", ""))
-	}
-	return values
 }

@@ -146,7 +146,7 @@ func keptRight(t *testing.T, seed uint64, places int) (right int) {
 	defer stop()
 	config := read(t, g, made.port)
 	port, _ := strconv.Atoi(made.port)
-	shelf := &answer.Shelf{}
+	shelf := &ground.Shelf{}
 	rounds := make([][]answer.Ask, places)
 	for n := range list {
 		rounds[n] = made.visits()
