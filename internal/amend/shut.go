@@ -47,12 +47,16 @@ func shutWish(s facts.Shut) wish {
 // shutWays are the ways by which a server closes a host, or locks it: with a place of its own for each address that stays open, which serves a file or
 // nothing. Where such a place cannot be, the address is closed as well.
 func (l *spot) shutWays(s facts.Shut, source *server.Source) (ways []way) {
-	with, gaps := l.nginxShutWith, l.nginxGaps(s)
+	with, missed := l.nginxShutWith, l.nginxGaps
 	if l.kind == server.Apache {
-		with, gaps = l.apacheShutWith, l.apacheGaps(s, source)
+		with, missed = l.apacheShutWith, l.apacheGaps
 	}
+	gaps := missed(s, source)
 	files, programs, notes := byFile(s, source)
 	for n := len(files); n >= 0; n-- {
+		if l.kind == server.Nginx && slices.ContainsFunc(files[n:], func(path string) bool { return l.nginxLifts(s, source, path) }) {
+			continue // it would stay as open as it is
+		}
 		w, err := with(s, source, files[:n], programs)
 		if err != nil {
 			continue
@@ -90,7 +94,7 @@ func needs(s facts.Shut) func(*server.Source) string {
 		}
 		var gaps []Gap
 		if l.kind == server.Nginx {
-			gaps = l.nginxGaps(s)
+			gaps = l.nginxGaps(s, source)
 		} else {
 			var lacking []string
 			for _, module := range wanted {
@@ -142,7 +146,8 @@ func leading(s facts.Shut, gaps []Gap) (says []string) {
 func spares(s facts.Shut, path string) bool {
 	return slices.ContainsFunc(s.Spares, func(spared string) bool {
 		name, below := strings.CutPrefix(path, spared)
-		return path == spared || strings.HasSuffix(spared, "/") && below && oneName.MatchString(name)
+		folder := strings.HasSuffix(spared, "/")
+		return path == spared && !folder || folder && below && oneName.MatchString(name)
 	}) || s.SignIn != "" && strings.TrimSuffix(path, "/") == s.SignIn
 }
 

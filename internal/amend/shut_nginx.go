@@ -29,10 +29,12 @@ func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, files, program
 		lines = append(lines, nginxNotice(s, slices.Concat(files, programs), headersOf(l, host))...)
 	}
 	type insertion struct {
-		in   *directives.Node
-		text string
+		in      *directives.Node
+		text    string
+		instead bool // in the place of the node
 	}
 	var inner []insertion
+	lifted := l.nginxLifted(s, source, host)
 	for _, path := range files {
 		place := l.nginxPlace(source, path, host)
 		switch {
@@ -45,10 +47,16 @@ func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, files, program
 			}
 			lines = append(lines, nginxException(s, name, nil)...)
 		case strings.HasSuffix(path, "/"): // below the one that is there, whose folder it keeps
-			inner = append(inner, insertion{place, strings.Join(nginxException(s, "~ ^"+sparedPath(path)+"$", nil), "\n")})
+			one := insertion{place, strings.Join(nginxException(s, "~ ^"+sparedPath(path)+"$", nil), "\n"), false}
+			for _, n := range place.Body { // what lies further below it is asked for as everything is
+				if lifted[n] {
+					one.in, one.instead = n, true
+				}
+			}
+			inner = append(inner, one)
 		default:
 			body := nginxException(s, "", place)
-			inner = append(inner, insertion{place, strings.Join(body, "\n")})
+			inner = append(inner, insertion{place, strings.Join(body, "\n"), false})
 		}
 	}
 	if len(files) > 0 {
@@ -60,13 +68,22 @@ func (l *spot) nginxShutWith(s facts.Shut, source *server.Source, files, program
 	}
 	data := l.data(host.File)
 	slices.SortFunc(inner, func(a, b insertion) int { return cmp.Compare(b.in.Start, a.in.Start) })
-	for _, one := range append(inner, insertion{host, strings.Join(lines, "\n")}) { // the last first, so that the places before it stay where they are
-		if data, err = one.in.Holding(data, one.text); err != nil {
+	w.from = "(no such line)"
+	for _, one := range append(inner, insertion{host, strings.Join(lines, "\n"), false}) { // the last first, so that the places before it stay where they are
+		if one.instead {
+			if data, err = one.in.FollowedBy(data, one.text); err == nil {
+				data, err = one.in.Removed(data)
+			}
+			w.from += "\n" + one.in.String()
+		} else {
+			data, err = one.in.Holding(data, one.text)
+		}
+		if err != nil {
 			return w, err
 		}
 		w.to = strings.TrimPrefix(w.to+"\n"+one.text, "\n")
 	}
-	w.file, w.data, w.from, w.says = host.File, data, "(no such line)", fmt.Sprintf("in %s, line %d of %s", host, host.Line, host.File)
+	w.file, w.data, w.says = host.File, data, fmt.Sprintf("in %s, line %d of %s", host, host.Line, host.File)
 	return w, nil
 }
 
@@ -86,6 +103,35 @@ func (l *spot) nginxPlace(source *server.Source, path string, host *directives.N
 		}
 	}
 	return nil
+}
+
+// nginxLifted are the lines auth_basic off that stand in places for what stays open, where nothing else but files is served there: each of these places is told what it takes to serve one
+// file, and of a folder only that stays open.
+func (l *spot) nginxLifted(s facts.Shut, source *server.Source, host *directives.Node) map[*directives.Node]bool {
+	lifted := map[*directives.Node]bool{}
+	if !s.Lock || host == nil {
+		return lifted
+	}
+	for _, path := range s.Spares {
+		place := l.nginxPlace(source, path, host)
+		if place == nil || place.File != host.File || slices.ContainsFunc(place.Body, func(n *directives.Node) bool {
+			return n.Hole != "" || n.Block || strings.HasSuffix(n.Name, "_pass") || n.Is("return", "rewrite", "include", "satisfy", "error_page") || n.Is("try_files") && strings.Join(n.Args, " ") != "$uri =404"
+		}) {
+			continue
+		}
+		for _, n := range place.Body {
+			if n.Is("auth_basic") && n.Arg(0) == "off" {
+				lifted[n] = true
+			}
+		}
+	}
+	return lifted
+}
+
+// nginxLifts tells whether one stands in the place for a path.
+func (l *spot) nginxLifts(s facts.Shut, source *server.Source, path string) bool {
+	s.Spares = []string{path}
+	return len(l.nginxLifted(s, source, l.host("server"))) > 0
 }
 
 // nginxException are the lines of a location that serves one file that is there, or answers 404; without a name those that one that is there lacks.
@@ -135,7 +181,7 @@ func nginxNotice(s facts.Shut, files, headers []string) []string {
 
 // nginxGaps are the places of a host that answer before access is checked, or that lift it: what rewrites comes first, and what stands in a location takes
 // the place of what stands around it. A notice comes before all of them.
-func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
+func (l *spot) nginxGaps(s facts.Shut, source *server.Source) (gaps []Gap) {
 	host := l.host("server")
 	if host == nil {
 		return nil
@@ -143,11 +189,13 @@ func (l *spot) nginxGaps(s facts.Shut) (gaps []Gap) {
 	if gaps = l.sameElsewhere(host); !s.Lock {
 		return gaps
 	}
+	lifted := l.nginxLifted(s, source, host)
 	var in func(body []*directives.Node, place string)
 	in = func(body []*directives.Node, place string) {
 		for _, n := range body {
 			because := fmt.Sprintf("%s, line %d: %s", n.File, n.Line, facts.Shorten(n.String(), 80))
 			switch {
+			case lifted[n]:
 			case n.Is("auth_basic") && (n.Arg(0) == "off" || strings.Contains(n.Arg(0), "$")), n.Is("satisfy") && n.Arg(0) == "any", strings.HasPrefix(n.Name, "rewrite_by_lua"):
 				gaps = append(gaps, Gap{place, because, false})
 			case n.Is("return") && leadsAway(n.Args):

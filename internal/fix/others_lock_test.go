@@ -108,3 +108,53 @@ func TestLocksOfOthersAreTold(t *testing.T) {
 		})
 	}
 }
+
+// TestGeneratedHostsAreShut: of generated hosts a lock and a notice of this program's stand before everything, however it is written, or what is in the way is named. There are 3 hosts of each server, and 28 in the long
+// runs.
+func TestGeneratedHostsAreShut(t *testing.T) {
+	t.Parallel()
+	hosts := 3
+	if os.Getenv("WELTAXIS_SOAK") != "" {
+		hosts = 28
+	}
+	for _, kind := range []string{"nginx", "apache"} {
+		for how, shutting := range spelledHow {
+			t.Run(kind+" "+how, func(t *testing.T) {
+				t.Parallel()
+				shut, refused := 0, 0
+				for seed := range hosts {
+					r := rand.New(rand.NewPCG(uint64(seed), 13))
+					lines := ""
+					for range 1 + r.IntN(3) {
+						if piece := besides[kind][r.IntN(len(besides[kind]))]; !strings.Contains(lines, piece) {
+							lines += piece + "\n"
+						}
+					}
+					s := toldSitesWith(t, kind, spelledHosts[kind]+lines, spelledFiles(kind))
+					loaded, before := s.audit(t)
+					w, err := WishesFor(loaded, before, audit.Options{Tool: "test"}, nil)
+					require.NoError(t, err)
+					require.NoError(t, shutting.Into(&w, loaded, before.Snapshot))
+					plan, err := New(t.Context(), w)
+					require.NoError(t, err)
+					require.NotEmpty(t, plan.Changes)
+					if why := plan.Changes[0].Cannot; why != "" {
+						assert.Contains(t, why, "server.conf", "%d: what is in the way is named by its line: %s", seed, lines)
+						refused++
+						continue
+					}
+					s.closes(t, shutting)
+					_, passed := s.passes(t, []string{"/secret.html", "/style.css", "/media/m.html", "/feed.xml"})
+					for _, target := range []string{"/r", "/x/m.html", "/posters/a.jpg", "/uploads/x.txt"} {
+						if status, body := s.asks(t, http.MethodGet, target); status == 200 || strings.Contains(body, inside) {
+							passed[target] = status
+						}
+					}
+					assert.Empty(t, passed, "%d: %s", seed, lines)
+					shut++
+				}
+				t.Logf("%d hosts: %d shut, %d refused with what is in the way", hosts, shut, refused)
+			})
+		}
+	}
+}
