@@ -85,6 +85,30 @@ func (w World) Leads(u url.URL) string {
 
 var temporary = regexp.MustCompile(`\b(302|307|temp|redirect)\b`)
 
+// lasting are the ways to have the line that leads an address on do so by another status, in that line's own words.
+func (l *spot) lasting(a *answer.Answer, by redirect) []way {
+	n := nodeAt(l.tree, a.Get(answer.Status).Origin, "return", "rewrite", "Redirect", "RedirectMatch", "RedirectTemp", "RewriteRule")
+	switch {
+	case n == nil:
+		return nil
+	case n.Is("rewrite"): // which knows two words alone (ngx_http_rewrite_module)
+		if word, known := map[string]string{"301": "permanent", "302": "redirect"}[by.code]; known {
+			return l.replacedPart(n, regexp.MustCompile(`\bredirect\b`), word)
+		}
+		return nil
+	case n.Is("RedirectTemp"):
+		return l.replacedPart(n, regexp.MustCompile(`(?i)^RedirectTemp\b`), "Redirect "+by.code)
+	case n.Is("Redirect", "RedirectMatch") && len(n.Args) == 2: // without a status it is 302 (mod_alias)
+		return l.replacedPart(n, regexp.MustCompile(`(?i)^Redirect(?:Match)?\b`), n.Name+" "+by.code)
+	case n.Is("RewriteRule"): // R alone is 302
+		if ways := l.replacedPart(n, regexp.MustCompile(`\bR=(?:302|307|temp)\b`), "R="+by.code); ways != nil {
+			return ways
+		}
+		return l.replacedPart(n, regexp.MustCompile(`\bR\b`), "R="+by.code)
+	}
+	return l.replacedPart(n, temporary, by.code)
+}
+
 // unifyWish is that a spelling of the site's address leads to the one true one.
 func unifyWish(to *url.URL, by redirect) wish {
 	base := to.Scheme + "://" + to.Host
@@ -103,8 +127,8 @@ func unifyWish(to *url.URL, by redirect) wish {
 			if l == nil {
 				return nil
 			}
-			if n := nodeAt(l.tree, a.Get(answer.Status).Origin, "return", "rewrite", "Redirect", "RedirectMatch", "RedirectTemp", "RewriteRule"); n != nil && leads(a, base, false) {
-				ways = append(ways, l.replacedPart(n, temporary, code)...)
+			if leads(a, base, false) {
+				ways = append(ways, l.lasting(a, by)...)
 			}
 			for _, block := range l.blocks {
 				switch {
@@ -148,8 +172,8 @@ func leadWish(to *url.URL, by redirect) wish {
 			if l == nil {
 				return nil
 			}
-			if n := nodeAt(l.tree, a.Get(answer.Status).Origin, "return", "rewrite", "Redirect", "RedirectMatch", "RedirectTemp", "RewriteRule"); n != nil && leads(a, "", false) && ends(a, target) {
-				ways = append(ways, l.replacedPart(n, temporary, by.code)...)
+			if leads(a, "", false) && ends(a, target) {
+				ways = append(ways, l.lasting(a, by)...)
 			}
 			if by.forGood && l.kind == server.Apache {
 				ways = append(ways, l.overridePart(s, a.Get(answer.Status).Origin, by.code)...)

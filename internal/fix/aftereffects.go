@@ -17,6 +17,7 @@ import (
 	"golang.org/x/net/html"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/source/server"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
 )
@@ -101,12 +102,15 @@ func stops(_ context.Context, p *planning, c *Change) (string, facts.Risk) {
 	if c.Kind != Modes || c.lostBits()&0o111 == 0 {
 		return "", 0
 	}
-	for _, m := range c.Members {
+	for i, m := range c.Members {
 		if m.Kind != tree.File {
 			continue
 		}
-		by := ""
-		if handler, at := p.startedBy(m.Path); handler {
+		by, started, at := "", false, ""
+		if i < maxMembers {
+			started, at = p.startedBy(m.Path)
+		}
+		if started {
 			by = "the web server has it started (" + at + ")"
 		} else if at == "" && commonGateway.MatchString(m.Path) {
 			by = "it is called, or lies, as what a web server has started"
@@ -119,13 +123,25 @@ func stops(_ context.Context, p *planning, c *Change) (string, facts.Risk) {
 	return "", 0
 }
 
+// maxMembers is how many entries of a change are held against what the web server makes of their addresses; the rest is told by name.
+const maxMembers = 2000
+
+// told is what the servers have been told as things are, read once.
+func (p *planning) told() (*server.Source, bool) {
+	if p.servers == nil {
+		servers, gaps := p.World.Open(nil)
+		p.servers, p.unread = servers, len(gaps) > 0
+	}
+	return p.servers, !p.unread
+}
+
 // startedBy tells whether the web server has a file of the site started by the operating system, and by which line; at is "" where that cannot be told.
 func (p *planning) startedBy(file string) (started bool, at string) {
 	u := p.addressOf(file)
 	if u == nil {
 		return false, ""
 	}
-	servers, _ := p.World.Open(nil)
+	servers, _ := p.told()
 	return servers.Started(u)
 }
 
@@ -156,8 +172,8 @@ func (p *planning) addressOf(file string) *url.URL {
 		return nil
 	}
 	home, err := url.Parse(p.Home)
-	servers, gaps := p.World.Open(nil)
-	if err != nil || len(gaps) > 0 || servers.Address == nil || servers.Root() == "" {
+	servers, whole := p.told()
+	if err != nil || !whole || servers.Address == nil || servers.Root() == "" {
 		return nil
 	}
 	full, err := filepath.Abs(filepath.Join(p.FilesRoot, filepath.FromSlash(file)))

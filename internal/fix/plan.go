@@ -22,6 +22,7 @@ import (
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/secrets"
 	"weltaxis/internal/source/files"
+	"weltaxis/internal/source/server"
 	"weltaxis/internal/store"
 	"weltaxis/internal/tree"
 	"weltaxis/internal/trial"
@@ -191,6 +192,8 @@ type planning struct {
 	stale     []string                        // what they are about
 	staleness facts.Severity                  // the worst of them
 	about     string                          // subject of the deviation at hand
+	servers   *server.Source                  // what they have been told, as things are; nil until it is read
+	unread    bool                            // not all of it could be
 	having    []part                          // who has a part in the site; nil until they are looked up
 	members   map[facts.Likeness][]tree.Entry // of the classes whose modes change; nil until they are looked up
 }
