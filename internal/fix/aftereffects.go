@@ -266,23 +266,28 @@ func mixed(_ context.Context, p *planning, c *Change) (string, facts.Risk) {
 
 // counted: an address that is replaced as text breaks values whose length stands before them. Only the setting itself is changed, by its own format.
 func counted(ctx context.Context, p *planning, c *Change) (string, facts.Risk) {
-	if c.Kind != Setting || c.Name != facts.SiteAddress.Short() || c.From.Text() == "" || p.Dialect == nil {
+	if c.Kind != Setting || c.Name != facts.SiteAddress.Short() || c.From.Text() == "" || p.site == nil {
 		return "", 0
 	}
 	was, err := url.Parse(c.From.Text())
 	if err != nil || was.Host == "" || strings.EqualFold(was.String(), c.To.Text()) {
 		return "", 0
 	}
+	// As an address, in JSON with its slashes escaped as well; a mailbox there and other hosts of that name are none.
+	address, err := regexp.Compile(`(?i)/\\?/` + regexp.QuoteMeta(was.Host) + `(?:[^a-z0-9.:-]|$)`)
+	if err != nil {
+		return "", 0
+	}
 	rows, packed, where := 0, 0, map[string]bool{}
 	for _, name := range slices.Sorted(maps.Keys(p.Dialect.Databases)) {
-		tables, err := store.Explore(ctx, p.Dialect.Databases[name], p.Stores)
+		tables, err := p.site.Tables(ctx, name)
 		if err != nil {
 			return "whether the address stands in other rows could not be looked at: " + facts.InWords(err), facts.Disruptive
 		}
 		for _, t := range tables {
 			for _, row := range t.Rows {
-				for _, value := range row {
-					if !strings.Contains(value, was.Host) || value == c.From.Text() {
+				for _, value := range row { // the first rows of each table
+					if !address.MatchString(value) || value == c.From.Text() {
 						continue
 					}
 					rows++

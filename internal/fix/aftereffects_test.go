@@ -274,12 +274,12 @@ func TestPagesThatAreKeptOutliveWhatIsForOneVisit(t *testing.T) {
 
 // Where an address stands in values whose length stands before them is said, and only the setting itself changes.
 func TestAnAddressInsideOtherValues(t *testing.T) {
-	d, options := keepsPagesAt(t, map[string]string{"address": "http://old.example", "menu": `a:2:{s:4:"home";s:19:"http://old.example/";s:1:"x";s:2:"ok";}`, "text": "see http://old.example/about/", "none": "nothing"})
+	d, options := keepsPagesAt(t, map[string]string{"address": "http://old.example", "menu": `a:2:{s:4:"home";s:19:"http://old.example/";s:1:"x";s:2:"ok";}`, "text": "see http://old.example/about/", "script": `{"at":"http:\/\/old.example\/x"}`, "mail": "post@old.example", "other": "http://new.old.example/", "port": "http://old.example:8080/", "longer": "http://old.example.org/", "none": "nothing"})
 	plan, err := New(t.Context(), Wishes{Dialect: d, Stores: options, Values: map[string]string{"site.address": "https://new.example"}})
 	require.NoError(t, err)
 	require.Len(t, plan.Changes, 1)
 	assert.Len(t, plan.Changes[0].Edits, 1)
-	assert.Equal(t, "old.example stands in 2 values of o besides, which stay as they are; in 1 of them the length of each text stands before it, so that replacing it as text breaks them: change those by their own format (serialised)", strings.Join(plan.Changes[0].Mind, ""))
+	assert.Equal(t, "old.example stands in 3 values of o besides, which stay as they are; in 1 of them the length of each text stands before it, so that replacing it as text breaks them: change those by their own format (serialised)", strings.Join(plan.Changes[0].Mind, ""))
 }
 
 // Whoever changes modes is to look again on the next day, until an audit has; a lock as long as it stands.

@@ -32,7 +32,15 @@ func Explore(ctx context.Context, at dialect.Database, options Options) ([]Table
 	for _, t := range s.Troubles() {
 		return nil, t.Err
 	}
-	db := s.databases["main"]
+	return s.Tables(ctx, "main")
+}
+
+// Tables lists the tables of one of the installation's databases, with their first rows. The error is that it could not be opened, or asked.
+func (s *Installation) Tables(ctx context.Context, database string) ([]Table, error) {
+	db := s.databases[database]
+	if db == nil {
+		return nil, errors.New("the database " + database + " could not be opened")
+	}
 	names, err := db.tables(ctx)
 	if err != nil {
 		return nil, s.discreet(err)
