@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
+	"weltaxis/internal/clock"
 	"weltaxis/internal/demo"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
@@ -49,7 +50,7 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 			if err != nil {
 				return err
 			}
-			demo.Clock = p.now
+			demo.Clock = clock.At(p.now())
 			err = demo.Write(dir, renew, p.remember(c.Context(), dir))
 			there := errors.Is(err, demo.ErrThere)
 			if err != nil && !there {

@@ -23,8 +23,11 @@ func Of(text string) (Clock, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %q is no moment; write it as 2026-11-23T10:00:00Z, or leave it out", Variable, text)
 	}
-	return func() time.Time { return at }, nil
+	return At(at), nil
 }
+
+// At is a clock that stands still.
+func At(at time.Time) Clock { return func() time.Time { return at } }
 
 // FromEnvironment is the clock that the environment asks for.
 func FromEnvironment() (Clock, error) { return Of(os.Getenv(Variable)) }

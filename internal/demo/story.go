@@ -99,8 +99,8 @@ func (p *plot) wellKept(folder string) *installation {
 	return in
 }
 
-// Clock is the time in the demo's world.
-var Clock clock.Clock = time.Now
+// Clock is the time in the demo's world, which stands still: all of its sites are of one moment.
+var Clock = clock.At(time.Now())
 
 // upTo is the site of a plot after so many events of its story.
 func (p *plot) upTo(folder string, events int) *installation {

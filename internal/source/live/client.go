@@ -98,15 +98,12 @@ var (
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, now: o.Now, lookup: o.Lookup, dialer: o.Dial}
+	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, now: o.judgedAt(), lookup: o.Lookup, dialer: o.Dial}
 	if c.lookup == nil {
 		c.lookup = net.DefaultResolver.LookupNetIP
 	}
 	if c.dialer == nil {
 		c.dialer = (&net.Dialer{Timeout: connectTime}).DialContext
-	}
-	if c.now.IsZero() {
-		c.now = time.Now()
 	}
 	if o.patience > 0 {
 		c.patience = o.patience

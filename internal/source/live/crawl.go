@@ -398,7 +398,7 @@ func (v *visit) tellCookies(at string, header http.Header) {
 		case cookie.MaxAge > 0:
 			now.Life = int64(cookie.MaxAge)
 		case !cookie.Expires.IsZero():
-			now.Life = max(int64(cookie.Expires.Sub(v.client.now).Seconds()), 0)
+			now.Life = max(int64(cookie.Expires.Sub(v.Now).Seconds()), 0)
 		}
 		if cookie.MaxAge == 0 && !cookie.Expires.IsZero() && now.Life == 0 {
 			continue

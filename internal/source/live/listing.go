@@ -22,7 +22,7 @@ func (v *visit) decide(page *facts.Page, u *url.URL, tags, namedTags, headers []
 	if !may {
 		page.RobotsLine = line
 	}
-	now := v.client.now
+	now := v.Now
 	tag, header := robotsSays(tags, now), robotsSays(headers, now)
 	page.NoIndex = tag.noindex || header.noindex
 	page.NamedRobots = append(named(robotsSays(namedTags, now), tag, "tag"), named(header, header, "header")...)

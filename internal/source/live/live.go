@@ -91,6 +91,14 @@ func Gather(ctx context.Context, o Options) (facts.Seen, error) {
 	return v.seen, ctx.Err()
 }
 
+// judgedAt is the time by which what is seen is judged.
+func (o Options) judgedAt() time.Time {
+	if o.Now.IsZero() {
+		return time.Now()
+	}
+	return o.Now
+}
+
 // bounded is a context that ends when the looking has to, or after a part of the time that is left until then.
 func (o Options) bounded(ctx context.Context, part float64) (context.Context, context.CancelFunc) {
 	if o.Until.IsZero() {
@@ -169,6 +177,7 @@ func newVisit(o Options) (*visit, error) {
 		return nil, errors.New("it is no address")
 	}
 	home = normal(home)
+	o.Now = o.judgedAt()
 	client, err := newClient(o, home)
 	o.Referrer = cmp.Or(o.Referrer, DefaultReferrer)
 	for i, host := range o.Strangers {

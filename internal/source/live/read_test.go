@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -206,7 +207,7 @@ func TestStructuredData(t *testing.T) {
 }
 
 func TestRobotsDecisionsArePutInPlainWords(t *testing.T) {
-	v := &visit{home: address(t, "https://a.example/"), robots: parseRobots([]byte("User-agent: *\nDisallow: /no\n"))}
+	v := &visit{Options: Options{Now: time.Now()}, home: address(t, "https://a.example/"), robots: parseRobots([]byte("User-agent: *\nDisallow: /no\n"))}
 	for _, c := range []struct {
 		path, tag, header, canonical string
 		indexable                    bool

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,7 +56,7 @@ func TestWhichCookiesCarrySessions(t *testing.T) {
 
 // What a cookie is like is kept, and not what it holds; of those alike one.
 func TestCookies(t *testing.T) {
-	v := &visit{}
+	v := &visit{Options: Options{Now: time.Now()}}
 	v.tellCookies("https://x.example/a", http.Header{"Set-Cookie": {"stage_session=s; Secure; HttpOnly; SameSite=Lax", "k=0123456789abcdef0123456789abcdef; Max-Age=60", "csrf_token=0123456789abcdef0123456789abcdef", "q=0123456789abcdef0123456789abcdef",
 		"gone=x; Max-Age=0", "old=x; Expires=Thu, 01 Jan 1970 00:00:00 GMT", "ad=1; SameSite=None", "stage_session=t; Secure; HttpOnly; SameSite=Lax"}})
 	v.tellCookies("http://x.example/b", http.Header{"Set-Cookie": {"stage_session=s"}})
