@@ -116,7 +116,7 @@ func For(ctx context.Context, w World, of facts.Wish, addresses []url.URL) (*Ame
 	}
 	forGood := led(s, of, addresses)
 	am.Trial = (of.Encrypt || of.Unify || of.Lead) && !forGood
-	wishes := wishesOf(of, forGood)
+	wishes := wishesOf(of, s.Address, forGood)
 	if len(wishes) == 0 {
 		return nil, refuse("nobody knows how the server is told that")
 	}

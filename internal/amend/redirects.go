@@ -53,17 +53,21 @@ func led(s *server.Source, of facts.Wish, addresses []url.URL) bool {
 	}
 	for _, u := range addresses {
 		a := s.Work(&u)
-		if of.Unify && !leads(a, to.Scheme+"://"+to.Host+"/", false) || of.Lead && !(leads(a, "", false) && ends(a, of.To)) {
+		if of.Unify && !leads(a, to.Scheme+"://"+to.Host+"/", false) || of.Lead && !(leads(a, "", false) && ends(a, &u, of.To)) {
 			return false
 		}
 	}
 	return true
 }
 
-// ends tells whether an answer sends the visitor to a place, by its address or by its path.
-func ends(a *answer.Answer, target string) bool {
-	location := a.Get(answer.Location).Text()
-	return location == target || strings.HasSuffix(location, target) && strings.HasPrefix(target, "/")
+// ends tells whether an answer to a request at an address sends the visitor to a place of the same host, or to one that is given in full.
+func ends(a *answer.Answer, at *url.URL, target string) bool {
+	is, err := at.Parse(a.Get(answer.Location).Text())
+	if err != nil {
+		return false
+	}
+	to, err := at.Parse(target)
+	return err == nil && is.Hostname() == to.Hostname() && is.RequestURI() == to.RequestURI()
 }
 
 // Leads is where an address leads for a trial, on the same host, as its path and query; "" where it leads nowhere, or for good, or where that cannot be told.
@@ -157,9 +161,9 @@ func unifyWish(to *url.URL, by redirect) wish {
 }
 
 // leadWish is that an address leads to another.
-func leadWish(to *url.URL, by redirect) wish {
+func leadWish(to, home *url.URL, by redirect) wish {
 	target := to.String()
-	met := func(a *answer.Answer) bool { return leads(a, "", by.forGood) && ends(a, target) }
+	met := func(a *answer.Answer) bool { return leads(a, "", by.forGood) && ends(a, home, target) }
 	var old url.URL
 	return wish{
 		says: "it leads to " + target, met: met,
@@ -172,7 +176,7 @@ func leadWish(to *url.URL, by redirect) wish {
 			if l == nil {
 				return nil
 			}
-			if leads(a, "", false) && ends(a, target) {
+			if leads(a, "", false) && ends(a, u, target) {
 				ways = append(ways, l.lasting(a, by)...)
 			}
 			if by.forGood && l.kind == server.Apache {

@@ -17,7 +17,7 @@ import (
 )
 
 // wishesOf are the wishes that a rule's is made of. Redirects are for good where that is so already for a trial.
-func wishesOf(w facts.Wish, forGood bool) (list []wish) {
+func wishesOf(w facts.Wish, home *url.URL, forGood bool) (list []wish) {
 	for _, name := range slices.Sorted(maps.Keys(w.Headers)) {
 		if strings.EqualFold(name, "Cache-Control") {
 			list = append(list, freshWish(w.Headers[name]))
@@ -54,7 +54,7 @@ func wishesOf(w facts.Wish, forGood bool) (list []wish) {
 	case w.Unify:
 		list = append(list, unifyWish(to, kindOf(forGood, w.Posts)))
 	case w.Lead:
-		list = append(list, leadWish(to, kindOf(forGood, w.Posts)))
+		list = append(list, leadWish(to, home, kindOf(forGood, w.Posts)))
 	}
 	return list
 }

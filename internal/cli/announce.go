@@ -159,7 +159,7 @@ func (a *announcing) gone(ctx context.Context) func([]string) []string {
 				ask = append(ask, address)
 			}
 		}
-		answers, err := fix.Ask(ctx, a.site, ask, a.look)
+		answers, err := fix.Ask(ctx, a.site, a.now(), ask, a.look)
 		if err != nil {
 			return gone
 		}
@@ -174,7 +174,7 @@ func (a *announcing) gone(ctx context.Context) func([]string) []string {
 
 // keyMissing says why the key's file is not seen from outside, nil when it is.
 func (a *announcing) keyMissing(ctx context.Context) error {
-	status, body, err := fix.Fetch(ctx, a.site, a.view.KeyFile, a.look)
+	status, body, err := fix.Fetch(ctx, a.site, a.now(), a.view.KeyFile, a.look)
 	switch {
 	case err != nil:
 		return err

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -82,8 +81,10 @@ func groupWrites(_ context.Context, p *planning, c *Change) (string, facts.Risk)
 	if c.Kind != Modes || gains == 0 {
 		return "", 0
 	}
-	for _, m := range c.Members {
-		c.watch = append(c.watch, p.seenAt(m.Path)...)
+	for _, m := range c.Members[:min(len(c.Members), maxMembers)] {
+		if len(c.watch) < maxWatched {
+			c.watch = append(c.watch, p.seenAt(m.Path)...)
+		}
 	}
 	if n := p.perOwner(); n != "" {
 		return "programs here run as their owners (" + n + "), and one that others may write to, or that lies where others may, is refused with a 500", facts.Disruptive
@@ -218,9 +219,10 @@ func outlives(_ context.Context, p *planning, c *Change) (string, facts.Risk) {
 	if c.Name == facts.CacheExcludes.Short() {
 		leaves = c.To.List()
 	}
+	leftOut := leftOutBy(leaves)
 	var says []string
 	for _, page := range p.Seen {
-		if len(page.Once) > 0 && !leftOut(page.Path, leaves) {
+		if len(page.Once) > 0 && !leftOut(page.Path) {
 			says = append(says, fmt.Sprintf("%s (%s)", page.Path, strings.Join(page.Once, ", ")))
 			c.watch = append(c.watch, page.Path)
 		}
@@ -235,16 +237,17 @@ func outlives(_ context.Context, p *planning, c *Change) (string, facts.Risk) {
 	return "forms hold what looks as made for one visit: " + named + "; a page that is kept gives it to everybody, and gives it when it is too old. Leave them out first (cache.excludes)", facts.Disruptive
 }
 
-// leftOut tells whether a path is among those that a page cache leaves out, which may have * for anything.
-func leftOut(path string, patterns []string) bool {
-	return slices.ContainsFunc(patterns, func(pattern string) bool {
-		parts := strings.Split(pattern, "*")
-		for i := range parts {
-			parts[i] = regexp.QuoteMeta(parts[i])
+// leftOutBy tells of paths whether they are among those that a page cache leaves out, which may have * for anything.
+func leftOutBy(patterns []string) func(path string) bool {
+	var all []*regexp.Regexp
+	for _, pattern := range patterns {
+		if re, err := regexp.Compile("^" + strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*") + "$"); err == nil {
+			all = append(all, re)
 		}
-		expression, err := regexp.Compile("^" + strings.Join(parts, ".*") + "$")
-		return err == nil && expression.MatchString(path)
-	})
+	}
+	return func(path string) bool {
+		return slices.ContainsFunc(all, func(re *regexp.Regexp) bool { return re.MatchString(path) })
+	}
 }
 
 // mixed: a cache whose key lacks the host or the scheme gives what it kept at one of them at another.
@@ -278,31 +281,31 @@ func counted(ctx context.Context, p *planning, c *Change) (string, facts.Risk) {
 	if err != nil {
 		return "", 0
 	}
-	rows, packed, where := 0, 0, map[string]bool{}
+	rows, packed, where, cut := 0, 0, map[string]bool{}, false
 	for _, name := range slices.Sorted(maps.Keys(p.Dialect.Databases)) {
-		tables, err := p.site.Tables(ctx, name)
+		more, err := p.site.Values(ctx, name, func(table, value string) {
+			if !address.MatchString(value) || value == c.From.Text() {
+				return
+			}
+			rows++
+			where[table] = true
+			if format, is := store.IsDocument(value); is && format == "serialised" {
+				packed++
+			}
+		})
 		if err != nil {
 			return "whether the address stands in other rows could not be looked at: " + facts.InWords(err), facts.Disruptive
 		}
-		for _, t := range tables {
-			for _, row := range t.Rows {
-				for _, value := range row { // the first rows of each table
-					if !address.MatchString(value) || value == c.From.Text() {
-						continue
-					}
-					rows++
-					where[t.Name] = true
-					if format, is := store.IsDocument(value); is && format == "serialised" {
-						packed++
-					}
-				}
-			}
-		}
+		cut = cut || more
 	}
 	if rows == 0 {
 		return "", 0
 	}
-	says := fmt.Sprintf("%s stands in %s of %s besides, which stay as they are", was.Host, strconv.Itoa(rows)+" values", strings.Join(slices.Sorted(maps.Keys(where)), ", "))
+	least := ""
+	if cut {
+		least = "at least "
+	}
+	says := fmt.Sprintf("%s stands in %s%d values of %s besides, which stay as they are", was.Host, least, rows, strings.Join(slices.Sorted(maps.Keys(where)), ", "))
 	if packed > 0 {
 		says += fmt.Sprintf("; in %d of them the length of each text stands before it, so that replacing it as text breaks them: change those by their own format (serialised)", packed)
 	}
@@ -407,8 +410,9 @@ type Again struct {
 
 // Comebacks are what changes that still stand want somebody to come back to, but for what an audit has looked at since: one on that day or later has seen whether it holds.
 func Comebacks(records []LogLine, audited time.Time) (all []facts.FollowUp) {
+	locked := !Locked(records).IsZero()
 	for _, r := range records {
-		if r.Event != Done || r.Again == nil || r.Again.Stands && Locked(records).IsZero() || !r.Again.Stands && !audited.IsZero() && facts.DayOf(audited) >= r.Again.On {
+		if r.Event != Done || r.Again == nil || r.Again.Stands && !locked || !r.Again.Stands && !audited.IsZero() && facts.DayOf(audited) >= r.Again.On {
 			continue
 		}
 		f := facts.StatedFollowUp(r.Again.On, r.Again.What, 0)

@@ -157,15 +157,27 @@ func TestWhoHasAPartKeepsIt(t *testing.T) {
 		{"by a word", "d/site", "@daily games php ROOT/run.php\n", "games"},
 		{"a table of one's own", "spool/games", "5 4 * * * php 'ROOT/run.php'\n", "games"},
 		{"a unit", "units/site.service", "[Service]\nUser=games\nExecStart=/usr/bin/php ROOT/run.php\n", "games"},
+		{"by root as somebody else", "crontab", "5 * * * * root sudo -u games php ROOT/run.php\n", "games"},
+		{"by root's shell as somebody else", "spool/root", "5 * * * * su - games -s /bin/sh -c 'php ROOT/run.php'\n", "games"},
+		{"by a long option", "d/x", "5 * * * * root cd / && runuser --user=games -- php ROOT/run.php\n", "games"},
+		{"by a link", "crontab", "5 * * * * games php LINK/run.php\n", "games"},
+		{"as somebody else elsewhere", "crontab", "5 * * * * root sudo -u games php /srv/other/run.php\n", ""},
 		{"a comment", "crontab", "# 5 * * * * games php ROOT/run.php\n", ""},
 		{"another site beside it", "crontab", "5 * * * * games php ROOT-old/run.php\n", ""},
 		{"root itself", "crontab", "5 * * * * root php ROOT/run.php\n", ""},
 		{"a user that is none", "crontab", "5 * * * * 'nobody here' php ROOT/run.php\n", ""},
 	} {
 		root := servertest.Public(t)
+		link := root // the site file may name the one, and the table the other
+		if strings.Contains(c.text, "LINK") {
+			real := root
+			root = filepath.Join(t.TempDir(), "www")
+			require.NoError(t, os.Symlink(real, root))
+			link = real
+		}
 		if c.file != "" {
 			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(etc, c.file)), 0o755))
-			require.NoError(t, os.WriteFile(filepath.Join(etc, c.file), []byte(strings.ReplaceAll(c.text, "ROOT", root)), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(etc, c.file), []byte(strings.NewReplacer("ROOT", root, "LINK", link).Replace(c.text)), 0o600))
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(root, "run.php"), []byte("<?php\nsweep();\n"), 0o644))
 		plan, err := New(t.Context(), Wishes{Deviations: []facts.Deviation{modeOf(t, root, "run.php", 0o640)}, FilesRoot: root, WebUser: "root"})

@@ -68,7 +68,11 @@ func (p *planning) leadsSomewhere(c *Change) error {
 	if err != nil {
 		return err
 	}
-	said := cmp.Or(c.To.Text(), p.World.Leads(*old)) // what is on trial is made to last
+	said := c.To.Text()
+	if now := p.World.Leads(*old); said == "" && now != "" { // what others have it lead to for a time they may mean so
+		c.Needs = "it leads to " + now + " for a time; say " + now + " if that is to be for good, which browsers keep"
+		return nil
+	}
 	if said == "" {
 		c.Needs = "where its page is now; nothing there is much like it"
 		if likely := p.likely(old.Path); len(likely) > 0 {

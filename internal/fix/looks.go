@@ -99,14 +99,14 @@ func For(s *site.Site, before *audit.Result, options audit.Options, journal *Jou
 	}
 	env.Call = func(ctx context.Context, path string) error { return Call(ctx, s, path, options) }
 	env.Text = func(ctx context.Context, path string) string {
-		status, body, err := Fetch(ctx, s, path, options)
+		status, body, err := Fetch(ctx, s, now(), path, options)
 		if err != nil || status != http.StatusOK {
 			return ""
 		}
 		return string(body)
 	}
 	env.Ask = func(ctx context.Context, addresses []string) map[string]int {
-		answers, err := Ask(ctx, s, addresses, options)
+		answers, err := Ask(ctx, s, now(), addresses, options)
 		if err != nil {
 			return map[string]int{}
 		}

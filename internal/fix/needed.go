@@ -53,7 +53,7 @@ func (p *planning) parts() []part {
 	}
 	add(p.WebUser, "whom the web server runs as")
 	if p.World != nil {
-		servers, _ := p.World.Open(nil)
+		servers, _ := p.told()
 		for _, one := range servers.Servers {
 			for _, n := range one.Tree.All("user", "User") {
 				add(n.Arg(0), fmt.Sprintf("whom the web server runs as (%s)", n.Place()))
@@ -188,7 +188,7 @@ func (p *planning) perOwner() string {
 	if p.World == nil {
 		return ""
 	}
-	servers, _ := p.World.Open(nil)
+	servers, _ := p.told()
 	for _, one := range servers.Servers {
 		if one.Kind != server.Apache {
 			continue

@@ -13,8 +13,8 @@ import (
 )
 
 // Ask asks addresses of the site, with GET, and gives what each answers in the end, 0 for nothing.
-func Ask(ctx context.Context, s *site.Site, addresses []string, options audit.Options) (map[string]int, error) {
-	ways, err := audit.Live(s, time.Time{}, options)
+func Ask(ctx context.Context, s *site.Site, now time.Time, addresses []string, options audit.Options) (map[string]int, error) {
+	ways, err := audit.Live(s, now, options)
 	if err != nil {
 		return nil, err
 	}
@@ -22,8 +22,8 @@ func Ask(ctx context.Context, s *site.Site, addresses []string, options audit.Op
 }
 
 // Fetch asks for one path of the site, with GET, follows nothing, and gives what it answers with the beginning of what it holds.
-func Fetch(ctx context.Context, s *site.Site, path string, options audit.Options) (status int, body []byte, err error) {
-	ways, err := audit.Live(s, time.Time{}, options)
+func Fetch(ctx context.Context, s *site.Site, now time.Time, path string, options audit.Options) (status int, body []byte, err error) {
+	ways, err := audit.Live(s, now, options)
 	if err != nil {
 		return 0, nil, err
 	}

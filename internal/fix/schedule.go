@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 
+	"weltaxis/internal/amend"
 	"weltaxis/internal/ordinary"
 )
 
@@ -20,17 +21,19 @@ type table struct {
 // tables are those of cron (crontab(5)) and of systemd (systemd.exec(5)).
 var tables = []table{
 	{"/etc/crontab", false}, {"/etc/cron.d/*", false}, {"/var/spool/cron/crontabs/*", true}, {"/var/spool/cron/*", true},
-	{"/etc/systemd/system/*.service", false},
+	{"/etc/systemd/system/*.service", false}, {"/run/systemd/system/*.service", false}, {"/usr/local/lib/systemd/system/*.service", false}, {"/lib/systemd/system/*.service", false},
 }
 
 // The bounds of what is read of them.
 const (
-	maxTables    = 500
+	maxTables    = 2000
 	maxTableSize = 1 << 20
 )
 
 var (
 	cronLine = regexp.MustCompile(`^\s*(?:@\w+|(?:\S+\s+){4}\S+)\s+(\S+)\s+(.*)$`)
+	// becomes are ways in which a line goes on as another user: sudo(8), runuser(1), su(1), setpriv(1), chpst, setuidgid.
+	becomes  = regexp.MustCompile(`\b(?:(?:sudo|runuser)\b[^|;&\n]*?\s(?:-u\s*|--user[= ])|(?:su|runuser)\s+(?:-\S*\s+)*|setpriv\b[^|;&\n]*?--reuid[= ]|chpst\s+-u\s*|setuidgid\s+)["']?([a-z_][a-z0-9_.-]*)`)
 	userLine = regexp.MustCompile(`(?m)^\s*User\s*=\s*(\S+)\s*$`)
 )
 
@@ -44,18 +47,12 @@ func scheduled(root string) (all []schedule) {
 	if err != nil {
 		return nil
 	}
-	full = strings.TrimRight(full, "/")
-	names := func(text string) bool {
-		for rest := text; full != ""; {
-			i := strings.Index(rest, full)
-			if i < 0 {
-				return false
-			}
-			if rest = rest[i+len(full):]; rest == "" || strings.ContainsAny(rest[:1], "/ \t\"';&|)\n") {
-				return true
-			}
+	names := func(text string) bool { return namesFolder(text, full) || namesFolder(text, amend.Real(full)) } // by a link as well
+	add := func(user, at, line string) {
+		if found := becomes.FindStringSubmatch(line); found != nil {
+			user = found[1]
 		}
-		return false
+		all = append(all, schedule{user, at})
 	}
 	looked := 0
 	for _, t := range tables {
@@ -68,21 +65,24 @@ func scheduled(root string) (all []schedule) {
 			if err != nil {
 				continue
 			}
-			text := string(data)
-			switch {
-			case t.named:
-				if names(withoutNotes(text)) {
-					all = append(all, schedule{filepath.Base(file), file})
+			text := withoutNotes(string(data))
+			if strings.HasSuffix(t.pattern, ".service") {
+				if user := userLine.FindStringSubmatch(text); user != nil && names(text) {
+					add(user[1], file, "")
 				}
-			case strings.HasSuffix(t.pattern, ".service"):
-				if user := userLine.FindStringSubmatch(text); user != nil && names(withoutNotes(text)) {
-					all = append(all, schedule{user[1], file})
-				}
-			default:
-				for line := range strings.Lines(withoutNotes(text)) {
-					if found := cronLine.FindStringSubmatch(strings.TrimRight(line, "\n")); found != nil && names(found[2]) {
-						all = append(all, schedule{found[1], file})
+				continue
+			}
+			for line := range strings.Lines(text) {
+				user, what := filepath.Base(file), strings.TrimRight(line, "\n")
+				if !t.named {
+					found := cronLine.FindStringSubmatch(what)
+					if found == nil {
+						continue
 					}
+					user, what = found[1], found[2]
+				}
+				if names(what) {
+					add(user, file, what)
 				}
 			}
 		}
@@ -99,4 +99,19 @@ func withoutNotes(text string) string {
 		}
 	}
 	return b.String()
+}
+
+// namesFolder tells whether a text names a folder, or something in it.
+func namesFolder(text, folder string) bool {
+	folder = strings.TrimRight(folder, "/")
+	for rest := text; folder != ""; {
+		i := strings.Index(rest, folder)
+		if i < 0 {
+			return false
+		}
+		if rest = rest[i+len(folder):]; rest == "" || strings.ContainsAny(rest[:1], "/ \t\"';&|)\n") {
+			return true
+		}
+	}
+	return false
 }

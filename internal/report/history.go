@@ -107,7 +107,7 @@ func since(e audit.Entry, taken time.Time) string {
 	}
 	for _, d := range e {
 		if at := d.Since.PutRight; at != nil {
-			return said + "; put right from here on " + moment(*at) + ", so something makes it as it was: a deploy, a panel, a umask, or somebody"
+			return said + "; put right from here on " + moment(*at) + ", so something makes it as it was again, as a deploy, a panel or somebody does"
 		}
 	}
 	return said

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"slices"
 
 	"weltaxis/internal/dialect"
@@ -32,37 +33,59 @@ func Explore(ctx context.Context, at dialect.Database, options Options) ([]Table
 	for _, t := range s.Troubles() {
 		return nil, t.Err
 	}
-	return s.Tables(ctx, "main")
+	var tables []Table
+	_, err = s.rows(ctx, "main", func(table string, columns []string, row []sql.NullString) {
+		if n := len(tables); n == 0 || tables[n-1].Name != table {
+			tables = append(tables, Table{Name: table, Columns: slices.Clone(columns)})
+		}
+		values := make([]string, len(row))
+		for i := range row {
+			values[i] = row[i].String
+		}
+		last := &tables[len(tables)-1]
+		last.Rows = append(last.Rows, values)
+	})
+	return tables, err
 }
 
-// Tables lists the tables of one of the installation's databases, with their first rows. The error is that it could not be opened, or asked.
-func (s *Installation) Tables(ctx context.Context, database string) ([]Table, error) {
+// Values gives the values of the first rows of each table of one of the installation's databases, one after the other. More tells that there are more rows, or tables, or some that
+// could not be read. The error is that the database could not be asked.
+func (s *Installation) Values(ctx context.Context, database string, take func(table, value string)) (more bool, err error) {
+	return s.rows(ctx, database, func(table string, _ []string, row []sql.NullString) {
+		for i := range row {
+			take(table, row[i].String)
+		}
+	})
+}
+
+// firstRows is how many rows of a table are looked at.
+const firstRows = 1000
+
+// rows gives the first rows of each table. A table that may not be read is passed over.
+func (s *Installation) rows(ctx context.Context, database string, take func(table string, columns []string, row []sql.NullString)) (more bool, err error) {
 	db := s.databases[database]
 	if db == nil {
-		return nil, errors.New("the database " + database + " could not be opened")
+		return false, errors.New("the database " + database + " could not be opened")
 	}
 	names, err := db.tables(ctx)
 	if err != nil {
-		return nil, s.discreet(err)
+		return false, s.discreet(err)
 	}
-	var tables []Table
+	more = len(names) > maxTables
 	for _, name := range names[:min(len(names), maxTables)] {
-		t := Table{Name: name}
-		query := db.statement("SELECT * FROM %s LIMIT 1000", name).text.String()
+		n := 0
+		query := db.statement(fmt.Sprintf("SELECT * FROM %%s LIMIT %d", firstRows), name).text.String()
 		err := db.each(ctx, query, nil, func(columns []string, row []sql.NullString) error {
-			t.Columns = slices.Clone(columns)
-			values := make([]string, len(row))
-			for i := range row {
-				values[i] = row[i].String
-			}
-			t.Rows = append(t.Rows, values)
+			n++
+			take(name, columns, row)
 			return nil
 		})
-		if err == nil && len(t.Columns) > 0 { // a table that may not be read is no candidate
-			tables = append(tables, t)
+		if ctx.Err() != nil {
+			return more, ctx.Err()
 		}
+		more = more || err != nil || n == firstRows
 	}
-	return tables, nil
+	return more, nil
 }
 
 func (db *database) tables(ctx context.Context) ([]string, error) {

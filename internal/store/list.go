@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -162,6 +163,7 @@ func wanted(doc *format.Document, at string, where map[string]string) bool {
 
 func documentRow(doc *format.Document, at, key string, list dialect.List, origin facts.Origin) Row {
 	row := Row{Key: key, Values: map[string]any{}, Origin: origin}
+	first := 0 // of the lines that it stands in, where nobody has said one
 	for field, column := range list.Columns {
 		if column.At == "key" {
 			row.Values[field] = key
@@ -169,10 +171,11 @@ func documentRow(doc *format.Document, at, key string, list dialect.List, origin
 		}
 		if entry, there := doc.Lookup(strings.TrimPrefix(at+"."+column.At, ".")); there && entry.Unresolved == "" {
 			row.Values[field] = entry.Value
-			if row.Origin.Line == 0 {
-				row.Origin.Line = entry.Line
+			if first == 0 || entry.Line > 0 && entry.Line < first {
+				first = entry.Line
 			}
 		}
 	}
+	row.Origin.Line = cmp.Or(row.Origin.Line, first)
 	return row
 }

@@ -98,7 +98,7 @@ var (
 )
 
 func newClient(o Options, home *url.URL) (*client, error) {
-	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, now: o.judgedAt(), lookup: o.Lookup, dialer: o.Dial}
+	c := &client{connect: o.Connect, home: home.Hostname(), origin: originOf(home), limiter: rate.NewLimiter(rate.Inf, 1), user: o.User, patience: requestTime, now: o.Now, lookup: o.Lookup, dialer: o.Dial}
 	if c.lookup == nil {
 		c.lookup = net.DefaultResolver.LookupNetIP
 	}
@@ -120,13 +120,16 @@ func newClient(o Options, home *url.URL) (*client, error) {
 	}
 	transport := &http.Transport{
 		DialContext:            c.dial,
-		TLSClientConfig:        &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10, Time: func() time.Time { return c.now }}, // old ones are a finding, not a stop
+		TLSClientConfig:        &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS10}, // old ones are a finding, not a stop
 		MaxResponseHeaderBytes: maxHeaders,
 		ResponseHeaderTimeout:  requestTime,
 		TLSHandshakeTimeout:    connectTime,
 		MaxIdleConnsPerHost:    8,
 		DisableCompression:     true, // the reader bounds what a compressed answer unfolds to
 		ForceAttemptHTTP2:      true,
+	}
+	if !c.now.IsZero() { // what is judged is judged by one time, certificates as well
+		transport.TLSClientConfig.Time = func() time.Time { return c.now }
 	}
 	c.http = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return c, nil

@@ -56,7 +56,7 @@ type Options struct {
 	Known        []Known  // addresses of other kinds that were there at an earlier time
 	Session      string   // name=value of a cookie that carries a session; only sent to the site itself
 
-	Now    time.Time // by which what is seen is judged; the machine's own when zero, for what is not judged
+	Now    time.Time // by which what is seen is judged
 	Lookup Lookup    // finds the addresses of a name; nil for the system's way
 	Dial   Dialer    // connects; nil for the system's way
 
@@ -89,14 +89,6 @@ func Gather(ctx context.Context, o Options) (facts.Seen, error) {
 	defer cancel()
 	v.look(bounded)
 	return v.seen, ctx.Err()
-}
-
-// judgedAt is the time by which what is seen is judged.
-func (o Options) judgedAt() time.Time {
-	if o.Now.IsZero() {
-		return time.Now()
-	}
-	return o.Now
 }
 
 // bounded is a context that ends when the looking has to, or after a part of the time that is left until then.
@@ -177,7 +169,6 @@ func newVisit(o Options) (*visit, error) {
 		return nil, errors.New("it is no address")
 	}
 	home = normal(home)
-	o.Now = o.judgedAt()
 	client, err := newClient(o, home)
 	o.Referrer = cmp.Or(o.Referrer, DefaultReferrer)
 	for i, host := range o.Strangers {

@@ -1,14 +1,19 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
 	"net/url"
 	"path"
+	"path/filepath"
+	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strings"
 
+	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/source/server/answer"
 	"weltaxis/internal/spelt"
@@ -24,8 +29,8 @@ const (
 
 // The bounds of what is worked out for a site that is shut.
 const (
-	mostPlaces = 60 // addresses, each in every spelling
-	fewOpen    = 10 // of those that are open all the same
+	mostPlaces = 300 // addresses, each in every spelling
+	fewOpen    = 10  // of those that are open all the same
 )
 
 // shut says how the server shuts the site by its configuration, and where a stranger gets something from it all the same: at the addresses of each place that it serves, written in every way, and at the
@@ -54,7 +59,7 @@ func (s *Source) shut(ctx context.Context, ask Probes, seen *facts.Seen) {
 				untold = u.String() + ": " + status.Unknown.Because
 			}
 		case how == ByNotice && a.Text(answer.Handler) == "static" && !strings.HasPrefix(a.Text(answer.Header("content-type")), "text/html"): // the notice may need it
-		case strings.HasPrefix(status.Text(), "2") && a.Text(answer.Login) == "" && !spared(u, a):
+		case strings.HasPrefix(status.Text(), "2") && a.Text(answer.Login) == "" && !s.spared(u, a):
 			where := s.near(a.Get(answer.Place).Origin)
 			text := u.Scheme + "://" + u.Host + u.RequestURI()
 			if method != http.MethodGet {
@@ -68,11 +73,12 @@ func (s *Source) shut(ctx context.Context, ask Probes, seen *facts.Seen) {
 			}
 		}
 	}
-	for _, p := range s.closing(ask) {
+	places, unseen := s.closing(ask)
+	for _, p := range places {
 		if ctx.Err() != nil {
 			return
 		}
-		for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodPost} {
+		for _, method := range []string{http.MethodGet, http.MethodHead, http.MethodPost} {
 			look(&p.address, method, p.assume)
 		}
 		if p.address.Host != s.Address.Host || p.address.Scheme != s.Address.Scheme || p.assume != nil { // what is only taken to be there would be there by every name
@@ -84,7 +90,7 @@ func (s *Source) shut(ctx context.Context, ask Probes, seen *facts.Seen) {
 			}
 		}
 	}
-	if len(open) == 0 && untold != "" {
+	if untold = cmp.Or(untold, unseen); len(open) == 0 && untold != "" {
 		seen.AddGap(facts.Gap{Source: facts.Server, What: "what stays open of a site that is shut", Because: untold, Names: []string{facts.ServerShutOpen.Name}})
 		return
 	}
@@ -106,16 +112,22 @@ func shutBy(a *answer.Answer) string {
 	return NotShut
 }
 
-// spared tells whether an answer is one of those that stay open: robots.txt itself, or one file straight among the challenges of certificates.
-func spared(u *url.URL, a *answer.Answer) bool {
+// oneChallenge is what the answer to a challenge of a certificate is called (RFC 8555 §8.3): one name, by which it is no program.
+var oneChallenge = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+
+// Where the challenges of certificates lie (RFC 8555 §8.3).
+const challenges = "/.well-known/acme-challenge/"
+
+// spared tells whether an answer is one of those that stay open: the site's robots.txt itself, or one file straight among the challenges of certificates.
+func (s *Source) spared(u *url.URL, a *answer.Answer) bool {
 	file := a.Text(answer.File)
-	switch {
-	case a.Text(answer.Handler) != "static" || file == "":
+	if a.Text(answer.Handler) != "static" || file == "" {
 		return u.EscapedPath() == "/robots.txt" && a.Text(answer.Handler) == "return"
-	case path.Base(file) == "robots.txt":
-		return true
 	}
-	return path.Base(path.Dir(file)) == "acme-challenge"
+	if path.Base(file) == "robots.txt" {
+		return u.Path == "/robots.txt" || path.Dir(file) == s.Root()
+	}
+	return oneChallenge.MatchString(path.Base(file)) && strings.HasSuffix(path.Dir(file)+"/", challenges)
 }
 
 // asked works out what is answered to a request of another method.
@@ -123,12 +135,22 @@ func (s *Source) asked(u *url.URL, method string, assume []string) *answer.Answe
 	return s.work(probe{address: *u, assume: assume, method: method})
 }
 
-// closing are the addresses at which a site that is shut is to be: those that are worked out anyway, and one of each place that the configuration names.
-func (s *Source) closing(ask Probes) (list []probe) {
+// closing are the addresses at which a site that is shut is to be: those that are worked out anyway, and one of each place that the configuration names. Unseen are places of which none can be made up, or that are
+// more than are looked at.
+func (s *Source) closing(ask Probes) (list []probe, unseen string) {
 	add := func(p probe) {
-		if len(list) < mostPlaces && !slices.ContainsFunc(list, func(o probe) bool { return o.address.String() == p.address.String() }) {
+		switch {
+		case slices.ContainsFunc(list, func(o probe) bool { return o.address.String() == p.address.String() }):
+		case len(list) < mostPlaces:
 			list = append(list, p)
+		default:
+			unseen = fmt.Sprintf("it has more than %d places", mostPlaces)
 		}
+	}
+	at := func(kind, target string, assume ...string) {
+		u := *s.Address
+		u.Path, u.RawPath, u.RawQuery = target, "", ""
+		add(probe{kind: kind, address: u, assume: assume})
 	}
 	for _, p := range s.probes(ask) {
 		if slices.Contains([]string{"home", "inner page", "asset", "sitemap", "missing", "spelling", "login", "readme"}, p.kind) {
@@ -136,33 +158,135 @@ func (s *Source) closing(ask Probes) (list []probe) {
 		}
 	}
 	for _, file := range s.lyingThere() {
-		u := *s.Address
-		u.Path, u.RawPath, u.RawQuery = file, "", ""
-		add(probe{kind: "file", address: u})
+		at("file", file)
 	}
 	for _, one := range s.Servers {
-		names := []string{"location"}
-		if one.Kind == Apache {
-			names = []string{"Alias", "ScriptAlias", "Location"}
+		for _, n := range one.Tree.All(placed[one.Kind]...) {
+			targets, understood := s.targets(n)
+			if !understood && unseen == "" && lifts(n.Body) { // what stands there else is asked for as all is
+				unseen = "no address can be made up that " + n.String() + " (" + s.nearIn(n.Place()) + ") is meant for"
+			}
+			for _, target := range targets {
+				if meantOpen(target) {
+					continue
+				}
+				at("place", target, target)
+			}
 		}
-		for _, n := range one.Tree.All(names...) {
-			name, exact := n.Arg(len(n.Args)-1), n.Arg(0) == "="
-			if n.Is("Alias", "ScriptAlias") {
-				name = n.Arg(0)
+	}
+	return list, unseen
+}
+
+// lifts tells whether something in a place may take the question for name and password away, or answers before it.
+func lifts(body []*directives.Node) bool {
+	return slices.ContainsFunc(body, func(n *directives.Node) bool {
+		return n.Hole != "" || strings.Contains(n.Name, "_by_") ||
+			n.Is("auth_basic", "auth_request", "satisfy", "return", "rewrite", "include", "Require", "RequireAny", "RequireAll", "RequireNone", "Satisfy", "AuthMerging", "AuthType", "Allow", "Order") || lifts(n.Body)
+	})
+}
+
+// meantOpen tells whether an address is one that a lock leaves open, or what an expression for such a one begins with.
+func meantOpen(target string) bool {
+	return strings.HasPrefix(target, "/robots") && strings.HasPrefix("/robots.txt", target) || strings.HasPrefix(target, "/.well-known/acme") && strings.HasPrefix(challenges, target) || strings.HasPrefix(target, challenges)
+}
+
+// placed are the directives of each server that name a place.
+var placed = map[string][]string{Nginx: {"location"}, Apache: {"Alias", "ScriptAlias", "AliasMatch", "ScriptAliasMatch", "Location", "LocationMatch", "Directory", "DirectoryMatch", "Files", "FilesMatch"}}
+
+// targets are addresses that a directive is meant for, as they might be called; understood is false where none could be made up.
+func (s *Source) targets(n *directives.Node) (all []string, understood bool) {
+	name, words := n.Arg(len(n.Args)-1), n.Args
+	if n.Is("Alias", "ScriptAlias", "AliasMatch", "ScriptAliasMatch") {
+		name = n.Arg(0)
+	}
+	expression := len(words) > 1 && strings.HasPrefix(words[0], "~") || n.Is("LocationMatch", "FilesMatch", "DirectoryMatch", "AliasMatch", "ScriptAliasMatch")
+	if glued, is := strings.CutPrefix(name, "~"); is && len(words) == 1 { // location ~^/x
+		name, expression = strings.TrimPrefix(glued, "*"), true
+	}
+	if expression {
+		sample, known := sampleOf(name)
+		switch {
+		case !known:
+			return nil, false
+		case n.Is("Directory", "DirectoryMatch"):
+			name = sample
+		case strings.HasSuffix(sample, "/") && strings.HasPrefix(sample, "/"): // and what lies there
+			return []string{sample, sample + token + ".html"}, true
+		case strings.HasPrefix(sample, "/"):
+			return []string{sample}, true
+		default:
+			return []string{"/" + token + sample, "/" + sample}, true
+		}
+	}
+	switch {
+	case n.Is("Files", "FilesMatch"):
+		return []string{"/" + strings.NewReplacer("*", token, "?", "a").Replace(name)}, true
+	case n.Is("Directory", "DirectoryMatch"):
+		below, err := filepath.Rel(s.Root(), strings.NewReplacer("*", token, "?", "a").Replace(name))
+		if s.Root() == "" || err != nil || below == ".." || strings.HasPrefix(below, "../") {
+			return nil, true // it is not what is served, or an Alias leads there
+		}
+		return []string{path.Join("/", filepath.ToSlash(below), token+".html")}, true
+	case !strings.HasPrefix(name, "/"): // a named location, which nobody asks for
+		return nil, true
+	case n.Arg(0) == "=":
+		return []string{name}, true
+	}
+	return []string{name, strings.TrimSuffix(name, "/") + "/" + token + ".html"}, true
+}
+
+// maxSample is how long a text is at most that is made up for an expression.
+const maxSample = 200
+
+// sampleOf is a text that an expression fits, the shortest that its first ways lead to; known is false for one that is not understood here.
+func sampleOf(expression string) (sample string, known bool) {
+	parsed, err := syntax.Parse(expression, syntax.Perl)
+	if err != nil {
+		return "", false
+	}
+	var b strings.Builder
+	var write func(e *syntax.Regexp)
+	write = func(e *syntax.Regexp) {
+		switch times := 1; e.Op {
+		case syntax.OpLiteral:
+			b.WriteString(string(e.Rune))
+		case syntax.OpCharClass:
+			b.WriteRune(oneOf(e.Rune))
+		case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+			b.WriteByte('a')
+		case syntax.OpAlternate:
+			write(e.Sub[0])
+		case syntax.OpRepeat, syntax.OpPlus, syntax.OpConcat, syntax.OpCapture:
+			if e.Op == syntax.OpRepeat {
+				times = e.Min
 			}
-			if !strings.HasPrefix(name, "/") || strings.HasPrefix(n.Arg(0), "~") {
-				continue
-			}
-			for _, target := range []string{name, strings.TrimSuffix(name, "/") + "/" + token + ".html"} {
-				u := *s.Address
-				u.Path, u.RawPath, u.RawQuery = target, "", ""
-				if exempt := target == "/robots.txt" || strings.HasPrefix(target, "/.well-known/acme-challenge"); !exempt && (!exact || target == name) {
-					add(probe{kind: "place", address: u, assume: []string{target}})
+			for range min(times, maxSample) {
+				for _, part := range e.Sub {
+					if b.Len() < maxSample {
+						write(part)
+					}
 				}
 			}
 		}
 	}
-	return list
+	write(parsed)
+	re, err := regexp.Compile(expression)
+	return b.String(), err == nil && re.MatchString(b.String())
+}
+
+// oneOf is a sign of a class, a plain one where there is one.
+func oneOf(pairs []rune) rune {
+	for _, plain := range "a0A_-" {
+		for i := 0; i+1 < len(pairs); i += 2 {
+			if pairs[i] <= plain && plain <= pairs[i+1] {
+				return plain
+			}
+		}
+	}
+	if len(pairs) == 0 {
+		return 'a'
+	}
+	return pairs[0]
 }
 
 // lyingThere are addresses of files that lie in what is served: one at its top, and one in each of the first folders.
@@ -182,16 +306,14 @@ func (s *Source) lyingThere() (addresses []string) {
 		}
 	}
 	// Among the challenges of certificates only what lies straight there is to be had, and no program.
-	challenges := s.below(tree.Entry{Path: ".well-known/acme-challenge", Kind: tree.Folder})
-	for _, e := range challenges {
+	for _, e := range s.below(tree.Entry{Path: strings.Trim(challenges, "/"), Kind: tree.Folder}) {
 		switch {
+		case len(addresses) >= 2*fewOpen:
+			return addresses
 		case e.Kind == tree.Folder:
 			first(s.below(e))
-		case runtimeFile.MatchString(e.Path):
+		case !oneChallenge.MatchString(e.Base()):
 			addresses = append(addresses, "/"+e.Path)
-		}
-		if len(addresses) >= 2*fewOpen {
-			break
 		}
 	}
 	return addresses
