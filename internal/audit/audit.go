@@ -21,6 +21,7 @@ import (
 	"weltaxis/internal/baseline"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/gather"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
 	"weltaxis/internal/pace"
@@ -69,6 +70,10 @@ type Options struct {
 	// Lookup and Dial find the addresses of names and connect to them; nil for the system's ways.
 	Lookup live.Lookup
 	Dial   live.Dialer
+	// Transport stands between the live source and the network; nil for nothing.
+	Transport func(http.RoundTripper) http.RoundTripper
+	// Steps are those to look by; nil for all there are.
+	Steps []gather.Any
 	// Connect replaces the live source's map of names to addresses.
 	Connect map[string]string
 }
@@ -86,14 +91,14 @@ func Run(ctx context.Context, s *site.Site, now time.Time, options Options) (*Re
 		return nil, err
 	}
 	compiled := rules.Compiling()
-	seen, interrupted := gather(ctx, ask)
+	snapshot, interrupted := look(ctx, ask, rules, options)
 	if err := compiled(); err != nil {
 		return nil, err
 	}
 	if interrupted != nil && ctx.Err() == nil {
 		return nil, interrupted
 	}
-	return Judge(rules, ask.snapshot(seen, rules), options), interrupted
+	return Judge(rules, snapshot, options), interrupted
 }
 
 // Look gathers without judging.
@@ -106,11 +111,11 @@ func Look(ctx context.Context, s *site.Site, now time.Time, options Options) (*f
 	if err != nil {
 		return nil, err
 	}
-	seen, err := gather(ctx, ask)
+	snapshot, err := look(ctx, ask, rules, options)
 	if err != nil {
 		return nil, err
 	}
-	return ask.snapshot(seen, rules), nil
+	return snapshot, nil
 }
 
 // Rules loads the baseline with the site's own rules and limits, and checks it; what was asked for is compiled by its
@@ -254,7 +259,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"), TokenFiles: s.SaidList("token_files"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
-		IgnoreRobots: options.IgnoreRobots, Small: options.Pictures, Lookup: options.Lookup, Dial: options.Dial}
+		IgnoreRobots: options.IgnoreRobots, Small: options.Pictures, Lookup: options.Lookup, Dial: options.Dial, Transport: options.Transport}
 	if options.Pages != nil {
 		look.List, look.MaxPages, look.MaxDepth = options.Pages, len(options.Pages)+1, 0
 	}

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -278,4 +279,16 @@ func TestSettingsOverHTTPThroughASiteFile(t *testing.T) {
 	text, err := json.Marshal(r)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "MARKED")
+}
+
+func TestAContextThatEndsIsTheOnlyErrorOfAStep(t *testing.T) {
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	s, err := site.Bare("http://127.0.0.1:1")
+	require.NoError(t, err)
+	_, err = Look(ended, s, noon, Options{})
+	assert.ErrorIs(t, err, context.Canceled)
+	seen, err := Look(t.Context(), s, noon, Options{})
+	require.NoError(t, err)
+	assert.Contains(t, seen.Gaps[0].Because, "refused", "all else is a gap")
 }

@@ -10,6 +10,7 @@ import (
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
 	"weltaxis/internal/source/server/answer"
+	"weltaxis/internal/steps"
 )
 
 // A Followed is one address followed through the configuration of the web server, and what a visitor gets there.
@@ -39,7 +40,7 @@ func Follow(ctx context.Context, s *site.Site, address string, options Options) 
 	if u.Path == "" {
 		u.Path = "/"
 	}
-	servers, gaps := Servers(s)
+	servers, gaps := steps.Servers(s)
 	f := &Followed{Address: u.String()}
 	for _, gap := range gaps {
 		f.Gaps = append(f.Gaps, servers.Near(gap))

@@ -9,8 +9,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/gather"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/live"
+	"weltaxis/internal/steps"
 )
 
 // ProgramsFor is how far back a short look asks which program files changed.
@@ -69,8 +71,8 @@ func Glimpse(ctx context.Context, s *site.Site, now time.Time, options Options) 
 }
 
 // programs looks which program files changed of late.
-func (g *Glance) programs(ctx context.Context, ask *Request, now time.Time, before *facts.Snapshot) {
-	seen, err := Tree(ask.Site, ask.Dialect, ask.Hints).Gather(ctx)
+func (g *Glance) programs(ctx context.Context, ask gather.Request, now time.Time, before *facts.Snapshot) {
+	seen, err := steps.Tree(ask.Site, ask.Dialect, steps.Folder{}).Gather(ctx)
 	if err != nil || seen.Programs == nil {
 		g.Why = "there are too many to look at in ten seconds"
 		for _, gap := range seen.Gaps {

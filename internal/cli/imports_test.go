@@ -17,7 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/audit"
+	"weltaxis/internal/gather"
+	"weltaxis/internal/steps"
 )
 
 // The layers: what each package of this program may import of it. A package that is not listed fails.
@@ -43,7 +44,7 @@ var (
 		"directives":      {"secrets", "orders", "tree"},
 
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
-		"source/upkeep":        {"facts", "ordinary", "strict", "orders", "tree"},
+		"source/upkeep":        {"dialect", "facts", "ordinary", "private", "strict", "orders", "tree"},
 		"source/runtime":       {"secrets", "facts", "ordinary", "progress", "orders", "tree"},
 		"source/server":        {"directives", "facts", "ordinary", "progress", "spelt", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
 		"source/server/answer": {"caching", "facts", "tree"},
@@ -51,13 +52,16 @@ var (
 		"source/server/apache": {"directives", "facts", "source/server/answer"},
 		"source/server/ground": {"caching", "directives", "facts", "source/server/answer"}, // for tests alone
 		"discover":             {"facts", "dialect", "format", "progress", "store", "source/settings", "tree"},
-		"fix":                  {"access", "amend", "confine", "nearest", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/live", "source/settings", "identity", "format"},
-		"audit":                {"private", "secrets", "facts", "strict", "nearest", "site", "dialect", "baseline", "store", "discover", "source/settings", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/upkeep", "orders", "ordinary", "pace", "progress", "tree", "identity"},
+		"fix":                  {"access", "amend", "confine", "nearest", "orders", "trial", "source/runtime", "source/server", "facts", "site", "dialect", "baseline", "lock", "ordinary", "progress", "secrets", "audit", "store", "tree", "source/files", "source/live", "source/settings", "identity", "format", "steps"},
+		"gather":               {"dialect", "facts", "progress", "site", "source/live", "store", "tree"},
+		"steps":                {"dialect", "discover", "facts", "gather", "site", "source/files", "source/live", "source/runtime", "source/server", "source/server/answer", "source/settings", "source/upkeep", "store", "tree"},
+		"audit":                {"baseline", "dialect", "facts", "gather", "identity", "nearest", "orders", "pace", "secrets", "site", "source/files", "source/live", "source/runtime", "source/server/answer", "steps", "store", "strict", "tree"},
 		"report":               {"announce", "audit", "baseline", "caching", "compare", "dialect", "facts", "fix", "history", "nearest", "pace", "width"},
 		"compare":              {"facts"},
 		"history":              {"secrets", "compare", "facts", "lock", "identity"},
 		"lock":                 {},
 		"servertest":           {}, // for tests alone
+		"canned":               {}, // for tests alone
 		"hostile":              {}, // tests and nothing else
 		"real":                 {}, // tests and nothing else
 	}
@@ -148,7 +152,7 @@ var opens = map[string]string{
 	"source/upkeep/advisories.go":    "a list that the site file names",
 	"source/upkeep/sums.go":          "a list that the site file names",
 	"source/upkeep/fetch.go":         "a list that was fetched, in a private folder",
-	"audit/upkeep.go":                "a list that the site file names, or one that was fetched, in a private folder",
+	"source/upkeep/look.go":          "a list that the site file names, or one that was fetched, in a private folder",
 	"store/hands_linux.go":           "what this process has open",
 	"store/sqlite.go":                "a private copy of a database",
 	"store/server.go":                "the sockets of servers",
@@ -159,6 +163,7 @@ var opens = map[string]string{
 	"width/measure.go":               "it makes a table of the program's own",
 	"source/server/ground/ground.go": "for tests alone",
 	"source/server/ground/cases.go":  "for tests alone",
+	"canned/canned.go":               "for tests alone",
 	"servertest/databases.go":        "for tests alone",
 	"servertest/memory_linux.go":     "for tests alone",
 	"servertest/nginx.go":            "for tests alone",
@@ -219,12 +224,13 @@ func TestNothingElseOpensWhatIsASites(t *testing.T) {
 
 // TestEveryStepHasAPlaceAmongTheLayers: a source is a package of its own, which knows no other.
 func TestEveryStepHasAPlaceAmongTheLayers(t *testing.T) {
-	for _, step := range audit.Steps {
-		of, known := mayImport["source/"+step.Source.String()]
-		assert.True(t, known, step.Name)
+	for _, step := range steps.All {
+		source := "source/" + gather.Source(step).String()
+		of, known := mayImport[source]
+		assert.True(t, known, gather.Name(step))
 		for _, imported := range of {
-			below := strings.HasPrefix(imported, "source/"+step.Source.String()+"/")
-			assert.False(t, strings.HasPrefix(imported, "source/") && !below, "%s may import %s", step.Name, imported)
+			below := strings.HasPrefix(imported, source+"/")
+			assert.False(t, strings.HasPrefix(imported, "source/") && !below, "%s may import %s", gather.Name(step), imported)
 		}
 	}
 }

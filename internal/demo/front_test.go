@@ -22,6 +22,7 @@ import (
 	"weltaxis/internal/site"
 	answered "weltaxis/internal/source/server/answer"
 	"weltaxis/internal/source/server/ground"
+	"weltaxis/internal/steps"
 )
 
 // TestTheWebServersOfTheTheatre: by the configuration of either server the twin is in order, and the site as it is is not.
@@ -104,7 +105,7 @@ func askAround(t *testing.T, dir string, in *installation, connect map[string]st
 	t.Helper()
 	s, err := site.Load(filepath.Join(dir, in.folder))
 	require.NoError(t, err)
-	servers, gaps := audit.Servers(s)
+	servers, gaps := steps.Servers(s)
 	require.Empty(t, gaps)
 	random := rand.New(rand.NewPCG(4, 2))
 	one := func(of ...string) string { return of[random.IntN(len(of))] }

@@ -70,7 +70,8 @@ func TestSnapshotSurvivesJSON(t *testing.T) {
 	before := &Snapshot{Format: SnapshotFormat, written: SnapshotFormat, Site: "s", Taken: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), Sources: []Asked{{Files, "."}},
 		Limits: map[string]Value{"file_mode": NumberOf(Mode, 0o600), "session_idle": NumberOf(Duration, 60)},
 		Accept: []Acceptance{{Rule: "a.b", Subject: "*", Because: "c", Until: NumberOf(Date, 86400)}},
-		Seen: Seen{Gaps: []Gap{}, Hints: Hints{LoginPathHint: {"/hatch"}},
+		Hints:  Hints{LoginPathHint: {"/hatch"}},
+		Seen: Seen{Gaps: []Gap{},
 			Readings: []Reading{IntentStage.Reading("live", Origin{}), {Source: Live, Name: "home.title", Absent: true, Origin: Origin{File: "x", Line: 3}}},
 			Classes:  []Class{{Role: "config", Kind: "file", Mode: "0440", Count: 1, Paths: []string{"config.php"}, Single: true}},
 			Pages:    []Page{{Address: "https://a.example/", Path: "/", Kind: "home"}}}}

@@ -36,59 +36,13 @@ type Seen struct {
 	// Records are the lists that the content system keeps, by full name; one that is not there was not seen.
 	Records map[string][]Record `json:"records"`
 
-	// Parts are what steps say is installed, for the one that knows what others say of it.
-	Parts []Part `json:"-"`
-
 	Dialect string `json:"dialect,omitempty"` // name and version
-	Hints   Hints  `json:"hints,omitempty"`
 }
 
 // A Picture is one that pages are shared with, drawn small.
 type Picture struct {
 	Address string `json:"address"`
 	Small   []byte `json:"small"` // a JPEG, made by this program
-}
-
-// A Hint is something that one step tells another.
-type Hint uint8
-
-// The hints.
-const (
-	LoginPathHint  Hint = 1 + iota // where one signs in, as the content system has been told
-	ServedPathHint                 // a path at which the web server has a file
-	InnerPathHint                  // the path of an inner page
-	PublicHint                     // a folder of this machine that the web server serves
-	SpellingHint                   // another spelling of the site's address, in full
-	CookieHint                     // the name of a cookie that the site sets
-	ProgramHint                    // the program that the web server runs for the home page
-	InstalledHint                  // the name of something that is installed; the rest of it is among the parts
-	ExposedHint                    // a file below the root that nobody outside should see and that lies where the web server serves
-	NoticeHint                     // the words of the notice that the site is down, as the content system has been told
-	ClosedHint                     // that the content system has been told to close the site, and how: notice or lock
-)
-
-var hintWords = []string{"", "login path", "served path", "inner path", "public folder", "spelling", "cookie", "program", "installed part", "exposed file", "notice", "closed"}
-
-func (h Hint) String() string { return hintWords[h] }
-
-// MarshalText implements encoding.TextMarshaler.
-func (h Hint) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
-
-// UnmarshalText implements encoding.TextUnmarshaler.
-func (h *Hint) UnmarshalText(text []byte) (err error) {
-	*h, err = find[Hint]("hint", hintWords, text)
-	return err
-}
-
-// Hints are what was told of each; what nobody told is not there.
-type Hints map[Hint][]string
-
-// First is the first that was told, "" when nothing was.
-func (h Hints) First(hint Hint) string {
-	if told := h[hint]; len(told) > 0 {
-		return told[0]
-	}
-	return ""
 }
 
 // Add adds readings. Those of one name that come first are effective before those that come later. One that is not
@@ -119,57 +73,53 @@ func (s *Seen) Faults() (says []string) {
 // AddGap adds something that could not be seen.
 func (s *Seen) AddGap(gaps ...Gap) { s.Gaps = append(s.Gaps, gaps...) }
 
-// Tell adds a hint.
-func (s *Seen) Tell(hint Hint, what ...string) {
-	if s.Hints == nil {
-		s.Hints = Hints{}
-	}
-	s.Hints[hint] = append(s.Hints[hint], what...)
-}
-
 // Merge adds what another step saw after what was seen before.
-func (s *Seen) Merge(more Seen) {
+func (s *Seen) Merge(more Seen) { s.take(more, false) }
+
+// Complete adds what another step saw, with its lists in place of those that were seen before.
+func (s *Seen) Complete(more Seen) { s.take(more, true) }
+
+func (s *Seen) take(more Seen, instead bool) {
 	s.Readings = append(s.Readings, more.Readings...)
 	s.Gaps = append(s.Gaps, more.Gaps...)
-	s.Classes = merged(s.Classes, more.Classes)
-	s.Pages = merged(s.Pages, more.Pages)
-	s.Spellings = merged(s.Spellings, more.Spellings)
-	s.Links = merged(s.Links, more.Links)
-	s.Assets = merged(s.Assets, more.Assets)
-	s.Arrivals = merged(s.Arrivals, more.Arrivals)
-	s.Cookies = merged(s.Cookies, more.Cookies)
-	s.Repeats = merged(s.Repeats, more.Repeats)
-	s.Traces = merged(s.Traces, more.Traces)
-	s.Programs = merged(s.Programs, more.Programs)
-	s.Signs = merged(s.Signs, more.Signs)
-	s.Leaks = merged(s.Leaks, more.Leaks)
-	s.Doors = merged(s.Doors, more.Doors)
-	s.Pictures = merged(s.Pictures, more.Pictures)
-	s.Answers = merged(s.Answers, more.Answers)
-	s.Shadowed = merged(s.Shadowed, more.Shadowed)
-	s.Folders = merged(s.Folders, more.Folders)
-	s.Troubles = merged(s.Troubles, more.Troubles)
+	s.Classes = taken(s.Classes, more.Classes, instead)
+	s.Pages = taken(s.Pages, more.Pages, instead)
+	s.Spellings = taken(s.Spellings, more.Spellings, instead)
+	s.Links = taken(s.Links, more.Links, instead)
+	s.Assets = taken(s.Assets, more.Assets, instead)
+	s.Arrivals = taken(s.Arrivals, more.Arrivals, instead)
+	s.Cookies = taken(s.Cookies, more.Cookies, instead)
+	s.Repeats = taken(s.Repeats, more.Repeats, instead)
+	s.Traces = taken(s.Traces, more.Traces, instead)
+	s.Programs = taken(s.Programs, more.Programs, instead)
+	s.Signs = taken(s.Signs, more.Signs, instead)
+	s.Leaks = taken(s.Leaks, more.Leaks, instead)
+	s.Doors = taken(s.Doors, more.Doors, instead)
+	s.Pictures = taken(s.Pictures, more.Pictures, instead)
+	s.Answers = taken(s.Answers, more.Answers, instead)
+	s.Shadowed = taken(s.Shadowed, more.Shadowed, instead)
+	s.Folders = taken(s.Folders, more.Folders, instead)
+	s.Troubles = taken(s.Troubles, more.Troubles, instead)
 	for list, records := range more.Records {
 		if s.Records == nil {
 			s.Records = map[string][]Record{}
 		}
-		s.Records[list] = merged(s.Records[list], records)
+		s.Records[list] = taken(s.Records[list], records, instead)
 	}
-	s.Parts = append(s.Parts, more.Parts...)
 	if more.Dialect != "" {
 		s.Dialect = more.Dialect
 	}
-	for hint, told := range more.Hints {
-		s.Tell(hint, told...)
-	}
 }
 
-// merged keeps nil for what neither saw.
-func merged[T any](a, b []T) []T {
-	if a == nil {
+// taken keeps nil for what neither saw.
+func taken[T any](a, b []T, instead bool) []T {
+	switch {
+	case a == nil, instead && b != nil:
 		return b
+	case b == nil:
+		return a
 	}
-	return append(a, b...)
+	return append(slices.Clip(a), b...) // nothing of a is written over
 }
 
 // All returns the readings of a full name, the effective one first.

@@ -50,16 +50,20 @@ func TestPagesAreFoundByTheirPaths(t *testing.T) {
 }
 
 func TestWhatStepsSawIsPutTogether(t *testing.T) {
-	a := Seen{Pages: []Page{{Path: "/a"}}, Records: map[string][]Record{ListForms: {}}, Hints: Hints{LoginPathHint: {"/a"}}}
-	b := Seen{Pages: []Page{{Path: "/b"}}, Links: []Link{}, Dialect: "brindle 2", Hints: Hints{LoginPathHint: {"/b"}}}
+	a := Seen{Pages: []Page{{Path: "/a"}}, Records: map[string][]Record{ListForms: {}}}
+	b := Seen{Pages: []Page{{Path: "/b"}}, Links: []Link{}, Dialect: "brindle 2"}
 	a.Merge(b)
 	assert.Len(t, a.Pages, 2)
-	assert.Equal(t, []string{"/a", "/b"}, a.Hints[LoginPathHint])
-	assert.Equal(t, "/a", a.Hints.First(LoginPathHint))
+	assert.Equal(t, "/a", Hints{LoginPathHint: {"/a", "/b"}}.First(LoginPathHint))
 	for list, want := range map[string]bool{ListLinks: true, ListForms: true, ListSpellings: false, ListAliases: false} {
 		_, seen := a.Items(list)
 		assert.Equal(t, want, seen, "%s: what was looked for and not found was seen", list)
 	}
+	a.Complete(Seen{Pages: []Page{{Path: "/c"}}, Gaps: []Gap{{What: "x"}}, Records: map[string][]Record{ListForms: {{ID: "1"}}}})
+	assert.Equal(t, []Page{{Path: "/c"}}, a.Pages, "in place of what was seen before")
+	assert.Len(t, a.Records[ListForms], 1)
+	assert.Len(t, a.Gaps, 1)
+	assert.NotNil(t, a.Links, "and what it does not give stays")
 }
 
 func TestGapsOfErrors(t *testing.T) {

@@ -30,6 +30,8 @@ type Snapshot struct {
 	// FollowUps are those that the site file states.
 	FollowUps []FollowUp `json:"follow_ups,omitempty"`
 	Seen
+	// Hints are what the look found out by which whoever changes the site, or looks again, may go.
+	Hints Hints `json:"hints,omitempty"`
 }
 
 // An Asked is a source that was asked for, and where it was to look.

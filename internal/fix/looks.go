@@ -10,6 +10,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/site"
+	"weltaxis/internal/steps"
 )
 
 // maxSample is how many addresses are asked again after a run.
@@ -151,7 +152,7 @@ func WishesFor(s *site.Site, r *audit.Result, options audit.Options, values map[
 	}
 	if tree := s.Sources.Files; tree != nil {
 		w.FilesRoot = s.Resolve(tree.Root)
-		w.Tree = audit.Tree(s, w.Dialect, r.Snapshot.Hints)
+		w.Tree = steps.Tree(s, w.Dialect, steps.FolderFrom(r.Snapshot.Hints))
 	}
 	excluded, _ := r.Snapshot.Is(facts.CacheExcludes.Term)
 	w.Excluded, w.Spellings = excluded.List(), r.Snapshot.Spellings

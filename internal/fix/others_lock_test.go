@@ -19,6 +19,7 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/site"
 	what "weltaxis/internal/source/server/answer"
+	"weltaxis/internal/steps"
 )
 
 // Pieces of hosts that somebody has locked by hand: how they ask, and what else stands there.
@@ -86,7 +87,7 @@ func TestLocksOfOthersAreTold(t *testing.T) {
 					open++
 				}
 				assert.Equal(t, len(passed) > 0, len(is.List()) > 0, "%d: %s\nreally %.400v\ntold %v", seed, lines, passed, is.List())
-				src, _ := audit.ServersWith(nil, loaded)
+				src, _ := steps.ServersWith(nil, loaded)
 				assert.Equal(t, filepath.Join(s.dir, "www"), src.Root(), "the folder is known behind the lock")
 				for _, place := range places[:2] {
 					for _, target := range spelt(place) {

@@ -10,7 +10,6 @@ import (
 	"sync"
 
 	"weltaxis/internal/amend"
-	"weltaxis/internal/audit"
 	"weltaxis/internal/confine"
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -18,6 +17,7 @@ import (
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
+	"weltaxis/internal/steps"
 	"weltaxis/internal/trial"
 )
 
@@ -27,15 +27,15 @@ func worldOf(s *site.Site, d *dialect.Dialect, hints facts.Hints) *amend.World {
 		return nil
 	}
 	open := func(files server.Overlay) (*server.Source, []facts.Gap) {
-		servers, gaps := audit.ServersWith(files, s)
+		servers, gaps := steps.ServersWith(files, s)
 		servers.Dir = "" // files by their own names
 		return servers, gaps
 	}
-	w := &amend.World{Open: open, Probes: audit.Probes(s, d, hints)}
+	w := &amend.World{Open: open, Probes: steps.Probes(s, d, hints)}
 	if s.Sources.Runtime != nil {
 		w.Runtime = func(files server.Overlay) (*runtime.Source, []facts.Gap) {
 			servers, _ := open(files)
-			return audit.RuntimeWith(files, s, servers)
+			return steps.RuntimeWith(files, s, servers)
 		}
 	}
 	own := s.SaidList("aliases")
@@ -61,7 +61,7 @@ func worldOf(s *site.Site, d *dialect.Dialect, hints facts.Hints) *amend.World {
 // the original does.
 func foreignTo(s *site.Site, w *amend.World) func(file string) string {
 	servers, _ := w.Open(nil)
-	outside := audit.ServedOutside(s, servers)
+	outside := steps.ServedOutside(s, servers)
 	var folders []string
 	for _, root := range s.Roots() {
 		folders = append(folders, amend.Real(root))

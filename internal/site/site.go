@@ -734,6 +734,14 @@ func (s *Site) Roots() (roots []string) {
 	return roots
 }
 
+// Root is the folder of the installation, "" when the site file names none.
+func (s *Site) Root() string {
+	if roots := s.Roots(); len(roots) > 0 {
+		return roots[0]
+	}
+	return ""
+}
+
 // Accepted lists the acceptances as facts.
 func (s *Site) Accepted() []facts.Acceptance {
 	var list []facts.Acceptance

@@ -178,14 +178,19 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 	}
 	seen.Classes, seen.Programs = c.list(), c.programs.list()
 	c.tell(&seen)
-	for _, class := range seen.Classes {
-		if class.Public && class.Kind == tree.File && isSecret(class.Role) {
-			seen.Tell(facts.ExposedHint, class.Paths...)
-		}
-	}
 	seen.AddGap(c.gaps()...)
 	s.space(in, &seen)
 	return seen, nil
+}
+
+// Exposed are the files of classes that lie where the web server serves and that nobody outside should see; of each class the first.
+func Exposed(classes []facts.Class) (paths []string) {
+	for _, class := range classes {
+		if class.Public && class.Kind == tree.File && isSecret(class.Role) {
+			paths = append(paths, class.Paths...)
+		}
+	}
+	return paths
 }
 
 // space says how much room is left on the disk.

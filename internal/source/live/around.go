@@ -185,7 +185,7 @@ func (v *visit) spellings(ctx context.Context) {
 		if err != nil {
 			continue // nothing answers there: no spelling, and nothing to redirect
 		}
-		v.seen.Tell(facts.SpellingHint, s.u.String())
+		v.found.Spellings = append(v.found.Spellings, s.u.String())
 		v.seen.Spellings = append(v.seen.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
 			Permanent: ch.permanent && ch.steps > 0, Preferred: facts.SameAddress(ch.final.String(), s.want.String()), Kind: s.kind})
 	}

@@ -83,12 +83,12 @@ func (v *visit) assets(ctx context.Context) {
 			v.seen.Assets = append(v.seen.Assets, *a)
 		}
 	}
+	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	for _, a := range v.seen.Assets {
 		if u, err := url.Parse(a.Address); err == nil && a.Status == http.StatusOK && u.RawQuery == "" && a.Final == a.Address && v.inside(u) {
-			v.seen.Tell(facts.ServedPathHint, u.Path)
+			v.found.Served = append(v.found.Served, u.Path)
 		}
 	}
-	slices.SortFunc(v.seen.Assets, func(a, b facts.Asset) int { return strings.Compare(a.Address, b.Address) })
 	v.conditionally(ctx)
 	v.weigh()
 	if beyond > 0 {

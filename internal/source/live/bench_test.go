@@ -78,7 +78,7 @@ func BenchmarkPages(b *testing.B) {
 	pages := 0
 	whole := func() time.Duration {
 		start := time.Now()
-		into, err := Gather(b.Context(), Options{Address: server.URL, MaxPages: n + 200, MaxDepth: 10, MaxTime: time.Hour, Concurrency: DefaultConcurrency})
+		_, into, err := Gather(b.Context(), Options{Address: server.URL, MaxPages: n + 200, MaxDepth: 10, MaxTime: time.Hour, Concurrency: DefaultConcurrency})
 		if err != nil {
 			b.Fatal(err)
 		}

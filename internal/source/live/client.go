@@ -50,20 +50,22 @@ const (
 // A client fetches addresses within the bounds. One dialer serves everything: it maps names where the site file
 // says so, and goes to no private address from a public site.
 type client struct {
-	http     *http.Client
-	connect  map[string]string
-	home     string // host of the address that is looked at
-	origin   string // its scheme, host and port
-	limiter  *rate.Limiter
-	user     string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
-	patience time.Duration // for one request with its body
-	referrer string        // where it says to come from, "" for nowhere
-	brief    bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
-	budget   *atomic.Int64 // how many more requests may be made; nil for any number
-	now      time.Time     // by which answers are judged
-	lookup   Lookup
-	dialer   Dialer
-	fields   http.Header // further fields of its requests; those with a cookie only go to its own origin
+	http      *http.Client
+	transport *http.Transport
+	between   func(http.RoundTripper) http.RoundTripper
+	connect   map[string]string
+	home      string // host of the address that is looked at
+	origin    string // its scheme, host and port
+	limiter   *rate.Limiter
+	user      string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
+	patience  time.Duration // for one request with its body
+	referrer  string        // where it says to come from, "" for nowhere
+	brief     bool          // of bodies only the start is kept, and no more read than it takes to know how long they are
+	budget    *atomic.Int64 // how many more requests may be made; nil for any number
+	now       time.Time     // by which answers are judged
+	lookup    Lookup
+	dialer    Dialer
+	fields    http.Header // further fields of its requests; those with a cookie only go to its own origin
 }
 
 // briefly is the same client, which keeps the start of a body, and hangs up where the rest would tell nothing.
@@ -131,7 +133,8 @@ func newClient(o Options, home *url.URL) (*client, error) {
 	if !c.now.IsZero() { // what is judged is judged by one time, certificates as well
 		transport.TLSClientConfig.Time = func() time.Time { return c.now }
 	}
-	c.http = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c.transport, c.between = transport, o.Transport
+	c.http = &http.Client{Transport: c.through(transport), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return c, nil
 }
 
@@ -151,7 +154,15 @@ func HTTPClient(o Options, home *url.URL) (*http.Client, error) {
 	return c.http, nil
 }
 
-func (c *client) close() { c.http.CloseIdleConnections() }
+// through is a transport with what stands between.
+func (c *client) through(transport http.RoundTripper) http.RoundTripper {
+	if c.between == nil {
+		return transport
+	}
+	return c.between(transport)
+}
+
+func (c *client) close() { c.transport.CloseIdleConnections() }
 
 func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if to, mapped := c.connect[address]; mapped {
@@ -497,11 +508,9 @@ func redirectOf(r *response) (*url.URL, bool) {
 
 // distrust goes on without checking certificates, once one has been found wanting and said to be.
 func (c *client) distrust() {
-	if transport, ok := c.http.Transport.(*http.Transport); ok {
-		c.http.CloseIdleConnections()
-		other := transport.Clone()
-		other.TLSClientConfig.InsecureSkipVerify = true
-		c.http.Transport = other
-		c.user = "" // nothing secret is sent to whoever that may be
-	}
+	c.close()
+	c.transport = c.transport.Clone()
+	c.transport.TLSClientConfig.InsecureSkipVerify = true
+	c.http.Transport = c.through(c.transport)
+	c.user = "" // nothing secret is sent to whoever that may be
 }

@@ -407,7 +407,7 @@ func (v *visit) tellCookies(at string, header http.Header) {
 			return c.Name == now.Name && c.Secure == now.Secure && c.HTTPOnly == now.HTTPOnly && c.SameSite == now.SameSite
 		})
 		if !slices.ContainsFunc(v.seen.Cookies, func(c facts.Cookie) bool { return c.Name == now.Name }) {
-			v.seen.Tell(facts.CookieHint, cookie.Name)
+			v.found.Cookies = append(v.found.Cookies, now.Name)
 		}
 		if !alike {
 			v.seen.Cookies = append(v.seen.Cookies, now)

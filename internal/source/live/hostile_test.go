@@ -57,7 +57,7 @@ func options(address string) Options {
 
 func look(t *testing.T, o Options) *facts.Snapshot {
 	t.Helper()
-	seen, err := Gather(t.Context(), o)
+	_, seen, err := Gather(t.Context(), o)
 	require.NoError(t, err)
 	return &facts.Snapshot{Seen: seen}
 }
@@ -349,13 +349,13 @@ func TestTheTimeForAllIsBounded(t *testing.T) {
 	})
 	o := options(h.URL)
 	o.patience, o.MaxTime = time.Minute, 200*time.Millisecond
-	seen, err := Gather(t.Context(), o)
+	_, seen, err := Gather(t.Context(), o)
 	require.NoError(t, err, "its own bound is no error")
 	assert.True(t, seen.Partial())
 
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Gather(ended, o)
+	_, _, err = Gather(ended, o)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -367,7 +367,7 @@ func TestTheTimeIsForAllStepsTogether(t *testing.T) {
 	o := options(server.URL)
 	o.Own, o.Until = true, time.Now().Add(-time.Second)
 	for name, step := range map[string]func() error{
-		"pages": func() error { _, err := Gather(t.Context(), o); return err },
+		"pages": func() error { _, _, err := Gather(t.Context(), o); return err },
 		"leaks": func() error { _, err := Leaks(t.Context(), o, nil, nil); return err },
 	} {
 		require.NoError(t, step(), name)

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -59,6 +60,8 @@ type Options struct {
 	Now    time.Time // by which what is seen is judged
 	Lookup Lookup    // finds the addresses of a name; nil for the system's way
 	Dial   Dialer    // connects; nil for the system's way
+	// Transport stands between the client and the network, and may answer in its place; nil for nothing.
+	Transport func(http.RoundTripper) http.RoundTripper
 
 	patience time.Duration // for one request; requestTime when zero
 }
@@ -78,17 +81,26 @@ const (
 	DefaultConcurrency = 4
 )
 
+// Found is what the site shows that others look by.
+type Found struct {
+	Inner     []string     // paths of inner pages
+	Served    []string     // paths at which the web server has a file
+	Spellings []string     // other spellings of the site's address that answer, in full
+	Cookies   []string     // names of those that the site sets
+	Parts     []facts.Part // what signs tell for certain to be installed
+}
+
 // Gather looks at the site from outside. The error is only that of a context that ended.
-func Gather(ctx context.Context, o Options) (facts.Seen, error) {
+func Gather(ctx context.Context, o Options) (Found, facts.Seen, error) {
 	v, err := newVisit(o)
 	if err != nil {
-		return facts.Seen{Gaps: []facts.Gap{gap(o.Address, err, facts.Live.All())}}, nil
+		return Found{}, facts.Seen{Gaps: []facts.Gap{gap(o.Address, err, facts.Live.All())}}, nil
 	}
 	defer v.client.close()
 	bounded, cancel := o.bounded(ctx, 7.0/8) // what comes after it asks for less
 	defer cancel()
 	v.look(bounded)
-	return v.seen, ctx.Err()
+	return v.found, v.seen, ctx.Err()
 }
 
 // bounded is a context that ends when the looking has to, or after a part of the time that is left until then.
@@ -171,6 +183,7 @@ func newVisit(o Options) (*visit, error) {
 	home = normal(home)
 	client, err := newClient(o, home)
 	o.Referrer = cmp.Or(o.Referrer, DefaultReferrer)
+	o.Strangers = slices.Clone(o.Strangers)
 	for i, host := range o.Strangers {
 		o.Strangers[i] = strings.ToLower(host)
 	}
@@ -183,6 +196,7 @@ type visit struct {
 	client     *client
 	home       *url.URL // where the address leads
 	seen       facts.Seen
+	found      Found
 	versions   []string // of programs, that the home page's headers and comments and the feed name
 	robots     *robotsFile
 	refusal    refusal

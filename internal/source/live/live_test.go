@@ -139,7 +139,7 @@ func TestASiteIsFoundByItsLinksAndItsSitemap(t *testing.T) {
 	for range 3 {
 		v.tellCookies("https://x.example/", http.Header{"Set-Cookie": {"lamp=marked; Secure", "", "stage=marked", "no cookie"}})
 	}
-	assert.Equal(t, []string{"lamp", "stage"}, v.seen.Hints[facts.CookieHint], "names only, each once")
+	assert.Equal(t, []string{"lamp", "stage"}, v.found.Cookies, "names only, each once")
 }
 
 func TestPagesAreComparedWithEachOther(t *testing.T) {

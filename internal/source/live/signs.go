@@ -144,8 +144,7 @@ func (v *visit) tellSigns() {
 	}
 	for _, t := range v.signs {
 		if kind := t.Gives; t.Sure == "certain" && t.Name != "" && t.Version != "" && (kind == "system" || kind == "extension" || kind == "theme") {
-			v.seen.Parts = append(v.seen.Parts, facts.Part{Kind: kind, Name: t.Name, Version: t.Version, Active: true, Known: true, From: facts.Live, Origin: t.Origin()})
-			v.seen.Tell(facts.InstalledHint, t.Name)
+			v.found.Parts = append(v.found.Parts, facts.Part{Kind: kind, Name: t.Name, Version: t.Version, Active: true, Known: true, From: facts.Live, Origin: t.Origin()})
 		}
 	}
 	say(v, facts.LiveExposed, few(exposed), v.home.String())

@@ -98,8 +98,8 @@ const maxInner = 60
 // tellInner tells other steps which inner pages there are.
 func (v *visit) tellInner() {
 	for _, p := range v.real() {
-		if p.page.Kind == "content" && len(v.seen.Hints[facts.InnerPathHint]) < maxInner {
-			v.seen.Tell(facts.InnerPathHint, p.page.Path)
+		if p.page.Kind == "content" && len(v.found.Inner) < maxInner {
+			v.found.Inner = append(v.found.Inner, p.page.Path)
 		}
 	}
 }

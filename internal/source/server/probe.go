@@ -173,10 +173,10 @@ func (s *Source) readmes(uploads []string) (found []string) {
 
 // lying are the files that the web server serves, nowhere when it is not known where they lie.
 func (s *Source) lying() tree.Files {
-	if s.serves == nil {
+	s.lies.Do(func() {
 		root, _ := s.root()
 		s.serves, _ = tree.Open(root) // in one that cannot be opened nothing lies that could be asked for
-	}
+	})
 	return s.serves
 }
 
@@ -264,7 +264,7 @@ func (s *Source) Folders() (found []string) {
 				add(escaped(below), 3*maxFolders)
 			}
 		}
-		for _, name := range server.Folders() {
+		for _, name := range alone(s, server.Folders) {
 			if address := s.addressOf(name); address != "" {
 				add(escaped(address), 3*maxFolders)
 			}
@@ -326,7 +326,7 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 		seen.Answers = append(seen.Answers, fact)
 	}
 	for _, server := range s.Servers {
-		for _, shadowed := range server.Shadowed() {
+		for _, shadowed := range alone(s, server.Shadowed) {
 			shadowed.At, shadowed.By = s.near(shadowed.At), s.near(shadowed.By)
 			shadowed.Directive, shadowed.Because = s.nearIn(shadowed.Directive), s.nearIn(shadowed.Because)
 			seen.Shadowed = append(seen.Shadowed, shadowed)
@@ -335,9 +335,6 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	home := &seen.Answers[0]
 	if v, known := home.Field("server_header"); known {
 		seen.Add(facts.ServerTokens.Reading(v.Text(), home.OriginOf("server_header")))
-	}
-	if file, known := home.Field("file"); known && file.Text() != "" {
-		seen.Tell(facts.ProgramHint, file.Text())
 	}
 	if v, known := home.Field("body_limit"); known {
 		seen.Add(facts.ServerBodyLimit.Reading(v.Number(), home.OriginOf("body_limit")))
@@ -375,7 +372,7 @@ func (s *Source) about(seen *facts.Seen) {
 		}
 		a := s.ask(s.Address)
 		a.Method = "TRACE"
-		if status := server.Answer(a).Get(answer.Status); status.Known() {
+		if status := alone(s, func() *answer.Answer { return server.Answer(a) }).Get(answer.Status); status.Known() {
 			seen.Add(facts.ServerTrace.Reading(status.Text() == "200", s.near(status.Origin)))
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
@@ -68,7 +69,7 @@ type Server struct {
 	assumed *assumed
 }
 
-// A Source is the servers of a site, the outermost first.
+// A Source is the servers of a site, the outermost first. Once its fields are set it may be asked side by side.
 type Source struct {
 	Servers []*Server
 	Address *url.URL          // of the site
@@ -76,9 +77,11 @@ type Source struct {
 	Dir     string            // files below it are named from it
 	files   Overlay
 
-	served   string // the folder that the address is served from, once it has been asked for
-	servedAt facts.Origin
-	rooted   bool
+	asking   sync.Mutex   // held while servers are asked: what is taken to be there is so for one request
+	rooting  sync.Once    // finds what follows
+	served   string       // the folder that the address is served from
+	servedAt facts.Origin //
+	lies     sync.Once    // opens what follows
 	serves   tree.Files
 }
 
@@ -442,7 +445,16 @@ func (s *Source) behind(u *url.URL, assume ...string) *answer.Answer {
 	return s.work(probe{address: *u, assume: assume, signedIn: true})
 }
 
+// alone does something that asks a server while no other does.
+func alone[T any](s *Source, do func() T) T {
+	s.asking.Lock()
+	defer s.asking.Unlock()
+	return do()
+}
+
 func (s *Source) work(p probe) *answer.Answer {
+	s.asking.Lock()
+	defer s.asking.Unlock()
 	for _, server := range s.Servers {
 		server.assumed.paths = p.assume
 	}
@@ -610,7 +622,6 @@ func (s *Source) Layout(ctx context.Context, gaps []facts.Gap) (facts.Seen, erro
 	root, from := s.root()
 	if root != "" {
 		seen.Add(facts.ServerRoot.Reading(root, from))
-		seen.Tell(facts.PublicHint, root)
 		last := s.Servers[len(s.Servers)-1]
 		allowed, at := last.Overrides(s.within(), root)
 		seen.Add(facts.ServerOverrideAllowed.Reading(allowed, s.near(at)))
@@ -632,16 +643,14 @@ func (s *Source) Serving() string {
 
 // root is the folder that the site's address is served from: that in which a file of a name that cannot be there would lie.
 func (s *Source) root() (string, facts.Origin) {
-	if s.rooted {
-		return s.served, s.servedAt
-	}
-	s.rooted = true
-	u := *s.Address
-	u.Path, u.RawQuery = strings.TrimSuffix(cmp.Or(u.Path, "/"), "/")+"/"+token+".txt", ""
-	file := s.behind(&u, "/"+token+".txt").Get(answer.File)
-	if file.Known() && strings.HasSuffix(file.Text(), token+".txt") && !strings.Contains(file.Text(), "://") {
-		s.served, s.servedAt = filepath.Dir(file.Text()), file.Origin
-	}
+	s.rooting.Do(func() {
+		u := *s.Address
+		u.Path, u.RawQuery = strings.TrimSuffix(cmp.Or(u.Path, "/"), "/")+"/"+token+".txt", ""
+		file := s.behind(&u, "/"+token+".txt").Get(answer.File)
+		if file.Known() && strings.HasSuffix(file.Text(), token+".txt") && !strings.Contains(file.Text(), "://") {
+			s.served, s.servedAt = filepath.Dir(file.Text()), file.Origin
+		}
+	})
 	return s.served, s.servedAt
 }
 

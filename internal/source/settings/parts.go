@@ -13,8 +13,7 @@ func (g *gathering) parts() {
 	if r, known := g.seen.Effective(facts.SystemVersion.Name); known && !r.Absent {
 		system.Version, system.Origin = r.Value.Text(), r.Origin
 	}
-	g.seen.Parts = append(g.seen.Parts, system)
-	g.seen.Tell(facts.InstalledHint, system.Name)
+	g.found.Parts = append(g.found.Parts, system)
 	extensions, read := g.seen.Records[facts.ListExtensions]
 	if !read {
 		return
@@ -32,8 +31,7 @@ func (g *gathering) parts() {
 		if active, known := r.Values["active"]; known {
 			part.Active, part.Known = active.Bool(), true
 		}
-		g.seen.Parts = append(g.seen.Parts, part)
-		g.seen.Tell(facts.InstalledHint, part.Name)
+		g.found.Parts = append(g.found.Parts, part)
 		if part.Active {
 			parents[r.Values["parent"].Text()] = true
 		}

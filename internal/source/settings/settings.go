@@ -19,15 +19,15 @@ import (
 
 // Gather sees a reading for every place that holds a mapped setting, the effective one first, and a gap for every
 // setting that could not be read. The error is only that of a context that ended.
-func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) (facts.Seen, error) {
+func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) (Told, facts.Seen, error) {
 	g := &gathering{seen: facts.Seen{Dialect: spoken.String()}}
 	site, err := store.Open(ctx, spoken, stores)
 	if ctx.Err() != nil {
-		return g.seen, ctx.Err()
+		return g.found, g.seen, ctx.Err()
 	}
 	if err != nil {
 		g.seen.AddGap(gap("the folder "+stores.Root, err, facts.Settings.All()))
-		return g.seen, nil
+		return g.found, g.seen, nil
 	}
 	defer site.Close()
 	g.Installation, g.version = site, site.Version()
@@ -43,23 +43,35 @@ func Gather(ctx context.Context, spoken *dialect.Dialect, stores store.Options) 
 	g.headCode()
 	g.unmapped()
 	if login, known := g.seen.Is(facts.LoginPath.Term); known {
-		g.seen.Tell(facts.LoginPathHint, login.Text())
+		g.found.LoginPath = login.Text()
 	}
-	if message, known := g.seen.Is(facts.MaintenanceMessage.Term); known && message.Text() != "" {
-		g.seen.Tell(facts.NoticeHint, message.Text())
+	if message, known := g.seen.Is(facts.MaintenanceMessage.Term); known {
+		g.found.Notice = message.Text()
 	}
-	for term, how := range map[*facts.Term]string{facts.MaintenanceOn.Term: facts.ShowsNotice, facts.LockOn.Term: facts.ShowsLock} {
-		if on, known := g.seen.Is(term); known && on.Bool() {
-			g.seen.Tell(facts.ClosedHint, how)
+	for _, shuts := range []struct {
+		by  *facts.Term
+		how string
+	}{{facts.MaintenanceOn.Term, facts.ShowsNotice}, {facts.LockOn.Term, facts.ShowsLock}} {
+		if on, known := g.seen.Is(shuts.by); known && on.Bool() {
+			g.found.Closed = append(g.found.Closed, shuts.how)
 		}
 	}
-	return g.seen, ctx.Err()
+	return g.found, g.seen, ctx.Err()
+}
+
+// Told is what the content system has been told that others look by.
+type Told struct {
+	LoginPath string       // where one signs in, "" when nobody says
+	Notice    string       // the words of the notice that the site is down
+	Closed    []string     // how the site has been closed: notice, lock
+	Parts     []facts.Part // what is installed, the system first
 }
 
 // A gathering is one run.
 type gathering struct {
 	*store.Installation
 	seen    facts.Seen
+	found   Told
 	version string   // of the content system
 	told    []string // settings that the lists told
 }

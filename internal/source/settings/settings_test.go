@@ -65,7 +65,7 @@ func gather(t *testing.T, root string, environment map[string]string) *facts.Sna
 	t.Helper()
 	d, err := dialect.Load("brindle", "")
 	require.NoError(t, err)
-	seen, err := Gather(t.Context(), d, store.Options{Root: root, Environment: environment})
+	_, seen, err := Gather(t.Context(), d, store.Options{Root: root, Environment: environment})
 	require.NoError(t, err)
 	return &facts.Snapshot{Seen: seen}
 }
@@ -267,6 +267,6 @@ func TestAnEndedContextEndsTheGathering(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Gather(ctx, d, store.Options{Root: root})
+	_, _, err = Gather(ctx, d, store.Options{Root: root})
 	assert.ErrorIs(t, err, context.Canceled)
 }

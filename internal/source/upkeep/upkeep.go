@@ -1,7 +1,7 @@
 // Package upkeep knows what others say of programs: which versions there are and until when they are mended, which flaws are known, and
 // what their files ought to be. It reads lists that somebody supplies, of bounded size, and judges no site.
 //
-// It may import facts, ordinary and strict.
+// It may import dialect, facts, ordinary, private and strict.
 package upkeep
 
 import (

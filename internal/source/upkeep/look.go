@@ -1,4 +1,4 @@
-package audit
+package upkeep
 
 import (
 	"cmp"
@@ -19,7 +19,6 @@ import (
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/private"
-	"weltaxis/internal/source/upkeep"
 	"weltaxis/internal/tree"
 )
 
@@ -32,33 +31,33 @@ const (
 // maxParts is how many installed parts are looked up.
 const maxParts = 5000
 
-// whereUpkeep is where it is looked up what others know.
-func whereUpkeep(ask *Request) (string, bool) {
-	u := ask.Site.Upkeep
-	if u == nil {
-		return "", false
-	}
-	places := slices.DeleteFunc([]string{u.Versions, u.Advisories, u.Checksums}, func(place string) bool { return place == "" })
-	in := path.Dir(filepath.ToSlash(places[0]))
-	if len(places) > 1 && !slices.ContainsFunc(places, func(place string) bool { return path.Dir(filepath.ToSlash(place)) != in || upkeep.IsAddress(place) }) {
-		return in, true
-	}
-	return strings.Join(places, ", "), true
+// An Ask is what of a site is held against what others know.
+type Ask struct {
+	Now                             time.Time
+	Versions, Advisories, Checksums string                    // where the lists are, as the site file says: a file, a folder or an address; "" for none
+	Resolve                         func(place string) string // where a place of the site file is
+	Dir                             string                    // what is below it is named from it
+	Offline                         bool                      // nothing is fetched
+	Dialect                         *dialect.Dialect          // nil when nobody says
+	Root                            string                    // of the installation, "" when nobody says
+	Public                          string                    // the folder below it that is served, "." for all, "" when nobody can tell
+	Parts                           []facts.Part              // what the content system says is installed, and what signs tell
 }
 
 // A looking is one look at what others know of what is installed.
 type looking struct {
-	*Request
+	Ask
 	seen   facts.Seen
 	fetch  *private.Folder // for what is fetched, nil while nothing was
 	parts  []facts.Part
-	now    time.Time
-	system facts.Part // its version is "" when nobody could tell
+	system facts.Part      // its version is "" when nobody could tell
+	same   map[string]bool // files that are as their checksums say
 }
 
-// upkeep looks up what others know of what is installed.
-func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
-	l := &looking{Request: ask, now: ask.Now}
+// Look looks up what others know of what is installed. Besides what it has seen, it gives the files below the root that are as their checksums say. The
+// error is only that of a context that ended.
+func Look(ctx context.Context, ask Ask) (same map[string]bool, seen facts.Seen, err error) {
+	l := &looking{Ask: ask}
 	defer func() { l.fetch.Remove() }()
 	parts, passed := ask.installed()
 	l.parts = parts
@@ -73,7 +72,7 @@ func (ask *Request) upkeep(ctx context.Context) (facts.Seen, error) {
 	l.versions(ctx)
 	l.advisories(ctx)
 	l.checksums(ctx)
-	return l.seen, ctx.Err()
+	return l.same, l.seen, ctx.Err()
 }
 
 func (l *looking) lack(kind facts.GapKind, what, because string, names ...string) {
@@ -81,7 +80,7 @@ func (l *looking) lack(kind facts.GapKind, what, because string, names ...string
 }
 
 // installed are the parts that are told of, each once: what the content system says of itself counts before what signs tell.
-func (ask *Request) installed() (parts []facts.Part, passed int) {
+func (ask Ask) installed() (parts []facts.Part, passed int) {
 	said := func(kinds ...string) bool {
 		return slices.ContainsFunc(ask.Parts, func(p facts.Part) bool {
 			return p.From == facts.Settings && slices.Contains(kinds, p.Kind) && (p.Kind != "system" || p.Version != "")
@@ -104,7 +103,7 @@ func (ask *Request) installed() (parts []facts.Part, passed int) {
 }
 
 // signed tells whether a sign gives away the system's version.
-func (ask *Request) signed() bool {
+func (ask Ask) signed() bool {
 	return slices.ContainsFunc(ask.Parts, func(p facts.Part) bool { return p.From == facts.Live && p.Kind == "system" })
 }
 
@@ -148,13 +147,13 @@ var manifests = []struct {
 const maxManifest = 32 << 20
 
 // libraries are what package managers have put below the root, and wrote down.
-func (ask *Request) libraries() (parts []facts.Part) {
-	in, err := tree.Open(ask.root())
+func (ask Ask) libraries() (parts []facts.Part) {
+	in, err := tree.Open(ask.Root)
 	if err != nil {
 		return nil
 	}
 	defer in.Close()
-	for _, folder := range []string{".", ask.public()} {
+	for _, folder := range []string{".", ask.Public} {
 		for _, m := range manifests {
 			name := path.Join(folder, m.file)
 			data, err := tree.Read(in, name, maxManifest)
@@ -195,8 +194,8 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 	case said == "":
 		l.lack(facts.Unmapped, what, "the site file names none; write upkeep: {"+strings.Fields(what)[len(strings.Fields(what))-1]+": FILE}", names...)
 		return ""
-	case !upkeep.IsAddress(said):
-		return l.Site.Resolve(said)
+	case !IsAddress(said):
+		return l.Resolve(said)
 	case l.Offline:
 		l.lack(facts.Failed, what, "it is fetched from "+said+", and --offline keeps every request here", names...)
 		return ""
@@ -207,7 +206,7 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 	}
 	file := ""
 	if err == nil {
-		file, err = upkeep.Fetch(ctx, said, l.fetch.Dir)
+		file, err = Fetch(ctx, said, l.fetch.Dir)
 	}
 	if err != nil {
 		l.lack(facts.Failed, what, err.Error(), names...)
@@ -220,16 +219,16 @@ func (l *looking) place(ctx context.Context, what, said string, names ...string)
 func (l *looking) versions(ctx context.Context) {
 	l.seen.Records = map[string][]facts.Record{facts.ListInstalled: {}}
 	what := "the list of versions"
-	var list *upkeep.Versions
+	var list *Versions
 	missing := "the site file names no list of versions; write upkeep: {versions: FILE}"
-	if l.Site.Upkeep.Versions != "" {
+	if l.Versions != "" {
 		missing = "the list of versions could not be read"
-		if place := l.place(ctx, what, l.Site.Upkeep.Versions, facts.UpkeepVersionsOf.Name); place != "" {
+		if place := l.place(ctx, what, l.Versions, facts.UpkeepVersionsOf.Name); place != "" {
 			var err error
-			if list, err = upkeep.ReadVersions(place); err != nil {
+			if list, err = ReadVersions(place); err != nil {
 				l.lack(facts.Failed, what, err.Error(), facts.UpkeepVersionsOf.Name)
 			} else {
-				l.seen.Add(facts.UpkeepVersionsOf.Reading(list.Of.Unix(), facts.Origin{File: l.Site.Upkeep.Versions}))
+				l.seen.Add(facts.UpkeepVersionsOf.Reading(list.Of.Unix(), facts.Origin{File: l.Versions}))
 			}
 		}
 	}
@@ -241,7 +240,7 @@ func (l *looking) versions(ctx context.Context) {
 // judgedFields are those that only a list of versions tells.
 var judgedFields = []string{"behind", "newest", "behind_since", "supported", "supported_until", "last_release", "withdrawn"}
 
-func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) facts.Record {
+func (l *looking) record(p facts.Part, list *Versions, missing string) facts.Record {
 	date := func(t time.Time) facts.Value { return facts.NumberOf(facts.Date, t.Unix()) }
 	r := facts.Record{List: facts.ListInstalled, ID: p.Kind + " " + p.Name, From: p.Origin, Unknown: map[string]string{}, Values: map[string]facts.Value{
 		"name": facts.TextOf(facts.String, p.Name), "kind": facts.TextOf(facts.Words, p.Kind)}}
@@ -268,7 +267,7 @@ func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) fa
 		return r
 	}
 	ecosystem, name := l.known(p)
-	s := list.StateOf([]string{p.Name, name}, p.Version, ecosystem, l.now)
+	s := list.StateOf([]string{p.Name, name}, p.Version, ecosystem, l.Now)
 	if !s.Listed {
 		because("the list of versions does not have it", judgedFields...)
 		return r
@@ -298,7 +297,7 @@ func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) fa
 			r.Values["supported_until"] = date(s.Until)
 		}
 	}
-	if l.now.Sub(s.Of) > versionsCount { // what came since it does not know
+	if l.Now.Sub(s.Of) > versionsCount { // what came since it does not know
 		why := "the list of versions is of " + s.Of.Format("2 January 2006") + ", and knows nothing of what came since"
 		if s.Told && !s.Behind {
 			delete(r.Values, "behind")
@@ -315,7 +314,7 @@ func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) fa
 	case p.Version == "":
 		because("nobody could tell which version of it is installed", judgedFields...)
 	case !s.Ordered:
-		because("nobody says in which order its versions are; write order: in the list of versions, one of "+strings.Join(upkeep.Ecosystems(), ", "), judgedFields...)
+		because("nobody says in which order its versions are; write order: in the list of versions, one of "+strings.Join(Ecosystems(), ", "), judgedFields...)
 	case !s.Told:
 		because("the list of versions does not tell how "+p.Version+" stands to what it names", judgedFields...)
 	}
@@ -326,12 +325,12 @@ func (l *looking) record(p facts.Part, list *upkeep.Versions, missing string) fa
 // advisories looks for known flaws of what is installed.
 func (l *looking) advisories(ctx context.Context) {
 	what, names := "the advisories", []string{facts.ListFlaws, facts.UpkeepAdvisories.Name, facts.UpkeepAdvisoriesOf.Name, facts.UpkeepUnjudged.Name}
-	place := l.place(ctx, what, l.Site.Upkeep.Advisories, names...)
+	place := l.place(ctx, what, l.Advisories, names...)
 	if place == "" {
 		return
 	}
-	var packages []upkeep.Package
-	parts := map[upkeep.Package]facts.Part{}
+	var packages []Package
+	parts := map[Package]facts.Part{}
 	var unnamed, unversioned []string
 	for _, p := range l.parts {
 		ecosystem, name := l.known(p)
@@ -342,17 +341,17 @@ func (l *looking) advisories(ctx context.Context) {
 		case p.Version == "":
 			unversioned = append(unversioned, p.Name)
 		}
-		of := upkeep.Package{Ecosystem: ecosystem, Name: name, Version: p.Version}
+		of := Package{Ecosystem: ecosystem, Name: name, Version: p.Version}
 		packages, parts[of] = append(packages, of), p
 	}
-	found, err := upkeep.Advise(ctx, place, packages)
+	found, err := Advise(ctx, place, packages)
 	if err != nil {
 		if ctx.Err() == nil {
 			l.lack(facts.Failed, what, err.Error(), names...)
 		}
 		return
 	}
-	at := facts.Origin{File: l.Site.Upkeep.Advisories}
+	at := facts.Origin{File: l.Advisories}
 	l.seen.Add(facts.UpkeepAdvisories.Reading(found.Looked, at), facts.UpkeepUnjudged.Reading(append([]string{}, found.Unjudged...), at))
 	if !found.Newest.IsZero() {
 		l.seen.Add(facts.UpkeepAdvisoriesOf.Reading(found.Newest.Unix(), at))
@@ -377,7 +376,7 @@ func (l *looking) advisories(ctx context.Context) {
 	if len(found.Unread) > 0 {
 		l.lack(facts.Failed, "some of the advisories", few(found.Unread), facts.ListFlaws)
 	}
-	if l.now.Sub(found.Newest) > advisoriesCount {
+	if l.Now.Sub(found.Newest) > advisoriesCount {
 		of := "of no day that they say"
 		if !found.Newest.IsZero() {
 			of = "of " + found.Newest.Format("2 January 2006")
@@ -388,14 +387,13 @@ func (l *looking) advisories(ctx context.Context) {
 
 // near names a list as the site file does: relative to itself, or by the address that it was fetched from.
 func (l *looking) near(at facts.Origin) facts.Origin {
-	u := l.Site.Upkeep
-	for _, said := range []string{u.Versions, u.Advisories, u.Checksums} {
-		if l.fetch != nil && upkeep.IsAddress(said) && strings.HasPrefix(at.File, l.fetch.Dir) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
+	for _, said := range []string{l.Versions, l.Advisories, l.Checksums} {
+		if l.fetch != nil && IsAddress(said) && strings.HasPrefix(at.File, l.fetch.Dir) && strings.HasPrefix(filepath.Base(at.File), path.Base(said)) {
 			at.File = said
 			return at
 		}
 	}
-	if below, err := filepath.Rel(l.Site.Dir, at.File); err == nil && filepath.IsLocal(below) {
+	if below, err := filepath.Rel(l.Dir, at.File); err == nil && filepath.IsLocal(below) {
 		at.File = filepath.ToSlash(below)
 	}
 	return at
@@ -418,14 +416,17 @@ var (
 	programHeads   = regexp.MustCompile(`^(#!|<\?(php|=)|\x7fELF)`)
 )
 
+// IsProgram tells whether a file is called as what servers run, or programs read in.
+func IsProgram(name string) bool { return programEndings.MatchString(name) }
+
 // checksums holds the files of the system, and of what else there are lists for, against them.
 func (l *looking) checksums(ctx context.Context) {
 	what, names := "the checksums", []string{facts.ListAltered, facts.UpkeepChecked.Name}
-	place := l.place(ctx, what, l.Site.Upkeep.Checksums, names...)
+	place := l.place(ctx, what, l.Checksums, names...)
 	if place == "" {
 		return
 	}
-	root := l.root()
+	root := l.Root
 	if root == "" {
 		l.lack(facts.Unmapped, what, "the site file does not say where the installation lies; write files: {root: FOLDER}", names...)
 		return
@@ -443,13 +444,13 @@ func (l *looking) checksums(ctx context.Context) {
 		default:
 			base = l.Dialect.PartFolder(p.Kind, p.Name)
 		}
-		list, err := upkeep.ReadSums(place, p.Name, p.Version)
-		if p.Kind != "system" && errors.Is(err, upkeep.ErrNone) {
+		list, err := ReadSums(place, p.Name, p.Version)
+		if p.Kind != "system" && errors.Is(err, ErrNone) {
 			continue // whoever supplies lists of extensions supplies those that there are
 		}
 		if err != nil {
 			kind := facts.Failed
-			if errors.Is(err, upkeep.ErrNone) {
+			if errors.Is(err, ErrNone) {
 				kind = facts.Unmapped
 			}
 			l.lack(kind, what+" of "+strings.TrimSpace(p.Name+" "+p.Version), err.Error(), names...)
@@ -491,7 +492,7 @@ func (l *looking) checksums(ctx context.Context) {
 	}
 	if held || checked > 0 {
 		l.seen.Records[facts.ListAltered] = altered
-		l.seen.Add(facts.UpkeepChecked.Reading(checked, facts.Origin{File: l.Site.Upkeep.Checksums}))
+		l.seen.Add(facts.UpkeepChecked.Reading(checked, facts.Origin{File: l.Checksums}))
 	}
 }
 
@@ -503,7 +504,7 @@ func mismatch(of string, p facts.Part) (string, bool) {
 }
 
 // hold holds the files below a folder of the root against a list.
-func (l *looking) hold(ctx context.Context, root, base string, list *upkeep.Sums) (*upkeep.Held, error) {
+func (l *looking) hold(ctx context.Context, root, base string, list *Sums) (*Held, error) {
 	in, err := tree.Open(root)
 	if err != nil {
 		return nil, err
@@ -521,7 +522,7 @@ func (l *looking) hold(ctx context.Context, root, base string, list *upkeep.Sums
 	}
 	gone := func(name string) bool { return plainFiles.MatchString(name) || l.removed(in, path.Join(base, name)) }
 	suspect := func(name string) bool {
-		if programEndings.MatchString(name) {
+		if IsProgram(name) {
 			return true
 		}
 		head, _ := tree.Head(in, path.Join(base, name), 64)
@@ -537,7 +538,7 @@ func (l *looking) removed(files tree.Files, name string) bool {
 		return false
 	}
 	for _, installer := range l.Dialect.Installers {
-		for _, public := range []string{l.public(), "."} {
+		for _, public := range []string{l.Public, "."} {
 			if place := path.Join(public, strings.TrimPrefix(installer, "/")); name == place || strings.HasPrefix(name, place+"/") {
 				return true
 			}
@@ -551,199 +552,6 @@ func (l *looking) removed(files tree.Files, name string) bool {
 			continue
 		}
 		if _, err := files.Lstat(before + of); errors.Is(err, fs.ErrNotExist) {
-			return true
-		}
-	}
-	return false
-}
-
-// stray finds folders of extensions and themes that the content system does not know of.
-func (ask *Request) stray(seen *facts.Seen) {
-	records, read := seen.Records[facts.ListExtensions]
-	root := ask.root()
-	if !read || root == "" || ask.Site.Sources.Files == nil || len(ask.Dialect.Parts.Folders) == 0 {
-		if ask.Site.Sources.Files != nil {
-			seen.AddGap(facts.Gap{Source: facts.Files, Kind: facts.Unmapped, What: "folders of extensions that are none", Names: []string{facts.FilesStray.Name}, Because: "no list of extensions was read, or the dialect does not say where they lie"})
-		}
-		return
-	}
-	known := map[string]bool{}
-	for _, r := range records {
-		for kind := range ask.Dialect.Parts.Folders {
-			known[ask.Dialect.PartFolder(kind, r.Subject())] = true
-		}
-	}
-	files, err := tree.Open(root)
-	if err != nil {
-		seen.AddGap(facts.GapOf(facts.Files, "the folder "+root, err, facts.FilesStray.Name))
-		return
-	}
-	defer files.Close()
-	stray := []string{}
-	for _, pattern := range ask.Dialect.Parts.Folders {
-		in, _, _ := strings.Cut(path.Clean(pattern), "{name}")
-		entries, err := files.ReadDir(in)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			seen.AddGap(facts.GapOf(facts.Files, "the folder "+in, err, facts.FilesStray.Name))
-			return
-		}
-		for _, entry := range entries {
-			if name := entry.Path; entry.Kind == tree.Folder && !known[name] && holdsProgram(files, name) {
-				stray = append(stray, name)
-			}
-		}
-	}
-	slices.Sort(stray)
-	at := facts.Origin{Path: "."}
-	if len(stray) > 0 {
-		at = facts.Origin{Path: stray[0], Mode: lies(files, stray[0], tree.Folder)}
-	}
-	seen.Add(facts.FilesStray.Reading(slices.Compact(stray), at))
-}
-
-// holdsProgram tells whether a program or a style lies in a folder, not far below: an empty one is nothing that could be run.
-func holdsProgram(files tree.Files, folder string) (holds bool) {
-	_ = tree.Visit(files, folder, func(e tree.Entry, err error) error {
-		switch deep := strings.Count(e.Path, "/") - strings.Count(folder, "/"); {
-		case err != nil, e.Path == folder:
-		case programEndings.MatchString(e.Path) || strings.HasSuffix(e.Path, ".css"):
-			holds = true
-			return fs.SkipAll
-		case e.Kind == tree.Folder && deep >= 3:
-			return fs.SkipDir
-		}
-		return nil
-	})
-	return holds
-}
-
-// strangeStays is for how long a program file that nothing explains is told of.
-const strangeStays = 30 * 24 * time.Hour
-
-// strange finds program files that came or changed since the last look though nothing explains it: no version is another, the checksums
-// do not know them, and it was not this program that changed them. What an earlier look found stays for a month, while the file does.
-func (ask *Request) strange(seen *facts.Seen) {
-	before := ask.Before
-	if before == nil || before.Programs == nil || seen.Programs == nil {
-		if ask.Site.Sources.Files != nil {
-			seen.AddGap(facts.Gap{Source: facts.Files, Kind: facts.Unmapped, What: "program files that changed", Names: []string{facts.ListStrange}, Because: "there is no earlier look to compare with"})
-		}
-		return
-	}
-	was, whole := map[string]facts.Program{}, !before.InPart(facts.ListPrograms)
-	for _, p := range before.Programs {
-		was[p.Path] = p
-	}
-	updated := ask.updated(before, seen)
-	resaid := resaid(before, seen)
-	since := before.Taken.Unix()
-	strange := []facts.Record{}
-	told := map[string]facts.Record{}
-	for _, r := range before.Records[facts.ListStrange] {
-		told[r.Subject()] = r
-	}
-	date := func(seconds int64) facts.Value { return facts.NumberOf(facts.Date, seconds) }
-	for _, p := range seen.Programs {
-		if ask.same[p.Path] || slices.Contains(ask.Ours, p.Path) || updated(p.Path) || resaid[p.Path] {
-			continue
-		}
-		old, known := was[p.Path]
-		what := ""
-		switch {
-		case !known && (whole || max(p.Changed, p.Touched) > since):
-			what = "came"
-		case known && (old.Size != p.Size || old.Changed != p.Changed):
-			what = "changed"
-		}
-		if what != "" {
-			strange = append(strange, facts.Record{List: facts.ListStrange, ID: p.Path, From: facts.Origin{Path: p.Path}, Values: map[string]facts.Value{
-				"path": facts.TextOf(facts.String, p.Path), "what": facts.TextOf(facts.Words, what), "changed": date(p.Changed), "since": date(since)}})
-			continue
-		}
-		if r, there := told[p.Path]; there && ask.Now.Sub(time.Unix(r.Values["since"].Number(), 0)) < strangeStays {
-			strange = append(strange, r)
-		}
-	}
-	if seen.Records == nil {
-		seen.Records = map[string][]facts.Record{}
-	}
-	seen.Records[facts.ListStrange] = strange
-}
-
-// resaid are the files in which a setting says something else than before: somebody has told the content system so, and that is told as what
-// it is.
-func resaid(before *facts.Snapshot, seen *facts.Seen) map[string]bool {
-	said := func(s *facts.Seen) map[string]string {
-		all := map[string]string{}
-		for _, r := range s.Readings {
-			if r.Source == facts.Settings && r.Origin.File != "" {
-				all[r.Origin.File+"\n"+r.Name] = r.Value.String()
-			}
-		}
-		return all
-	}
-	was, is := said(&before.Seen), said(seen)
-	files := map[string]bool{}
-	for _, both := range [][2]map[string]string{{was, is}, {is, was}} {
-		for place, value := range both[0] {
-			if other, there := both[1][place]; !there || other != value {
-				file, _, _ := strings.Cut(place, "\n")
-				files[file] = true
-			}
-		}
-	}
-	return files
-}
-
-// updated tells of a file whether it belongs to something of which another version is installed than before. What the dialect does not
-// say where it lies may be of anything.
-func (ask *Request) updated(before *facts.Snapshot, seen *facts.Seen) func(name string) bool {
-	versions := func(s *facts.Seen) map[string]string {
-		of := map[string]string{}
-		for _, r := range s.Records[facts.ListExtensions] {
-			kind := r.Values["kind"].Text()
-			of[kind+"\n"+r.Subject()] = r.Values["version"].Text()
-		}
-		return of
-	}
-	was, is := versions(&before.Seen), versions(seen)
-	var folders []string
-	anywhere := false
-	for part, version := range is {
-		if old, known := was[part]; known && old == version {
-			continue
-		}
-		kind, name, _ := strings.Cut(part, "\n")
-		folder := ""
-		if ask.Dialect != nil {
-			folder = ask.Dialect.PartFolder(kind, name)
-		}
-		if folder == "" {
-			anywhere = true
-		}
-		folders = append(folders, folder)
-	}
-	earlier, _ := before.Is(facts.SystemVersion.Term)
-	now, _ := seen.Is(facts.SystemVersion.Term)
-	system := earlier.Text() != now.Text()
-	return func(name string) bool {
-		for _, folder := range folders {
-			if folder != "" && strings.HasPrefix(name, folder+"/") {
-				return true
-			}
-		}
-		return anywhere || system && !ask.ofPart(name)
-	}
-}
-
-// ofPart tells whether a file lies where extensions and themes do.
-func (ask *Request) ofPart(name string) bool {
-	if ask.Dialect == nil {
-		return false
-	}
-	for _, pattern := range ask.Dialect.Parts.Folders {
-		before, _, _ := strings.Cut(path.Clean(pattern), "{name}")
-		if rest, is := strings.CutPrefix(name, before); is && strings.Contains(rest, "/") {
 			return true
 		}
 	}

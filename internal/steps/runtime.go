@@ -1,55 +1,73 @@
-package audit
+package steps
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/gather"
 	"weltaxis/internal/site"
 	"weltaxis/internal/source/runtime"
 	"weltaxis/internal/source/server"
 	"weltaxis/internal/source/server/answer"
 )
 
-// whereRuntime is where the runtime's files are looked for.
-func whereRuntime(ask *Request) (string, bool) {
-	set := ask.Site.Sources.Runtime
-	if set == nil {
-		return "", false
-	}
-	if ask.runtime != nil && set.PHP == "" {
-		return ask.runtime.Config.Folder, true
-	}
-	return cmp.Or(set.PHP, "where the web server's configuration leads to"), true
+// Runtime reads what the language runtime has been told.
+var Runtime = &gather.Step[*runtime.Source]{
+	Name: "runtime", Source: facts.Runtime, Requires: []gather.Any{Server},
+	Asked: func(ask gather.Request) bool { return ask.Site.Sources.Runtime != nil },
+	Where: func(ask gather.Request, found *runtime.Source) string {
+		set := ask.Site.Sources.Runtime
+		if found != nil && set.PHP == "" {
+			return found.Config.Folder
+		}
+		return cmp.Or(set.PHP, "where the web server's configuration leads to")
+	},
+	Without: unseenRuntime("which of its settings count is decided by the web server, and that was not seen"),
+	Gather: func(ctx context.Context, ask gather.Request, of gather.Results) (*runtime.Source, facts.Seen, error) {
+		servers, _ := Server.Of(of)
+		source, gaps := RuntimeOf(ask.Site, servers)
+		if source == nil {
+			return nil, facts.Seen{Gaps: gaps}, gather.ErrUnseen
+		}
+		seen, err := source.Gather(ctx)
+		lacking(ask, &seen)
+		return source, seen, err
+	},
+}
+
+func unseenRuntime(because string) facts.Gap {
+	return facts.Gap{Source: facts.Runtime, What: "what the runtime has been told", Kind: facts.Failed, Because: because, Names: []string{facts.Runtime.All()}}
 }
 
 // lacking says which of the modules that the dialect asks for the runtime does not load.
-func (ask *Request) lacking(seen *facts.Seen) {
+func lacking(ask gather.Request, seen *facts.Seen) {
 	modules, known := seen.Effective(facts.RuntimeModules.Name)
 	if !known || ask.Dialect == nil || ask.Dialect.Modules == nil {
 		return
 	}
 	missing := []string{}
 	for _, name := range ask.Dialect.Modules {
-		if !slices.ContainsFunc(modules.Value.List(), func(loaded string) bool { return strings.EqualFold(loaded, name) }) {
+		if !loaded(modules, name) {
 			missing = append(missing, name)
 		}
 	}
 	seen.Add(facts.RuntimeMissing.Reading(missing, modules.Origin))
 }
 
-// Runtime is the language runtime of a site, as its web servers run it; nil with the reason as a gap when it cannot be found.
-func Runtime(s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
+// RuntimeOf is the language runtime of a site, as its web servers run it; nil with the reason as a gap when it cannot be found.
+func RuntimeOf(s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
 	return RuntimeWith(nil, s, servers)
 }
 
 // RuntimeWith is that with some files as they might be; the servers are as they might be, too.
 func RuntimeWith(files map[string][]byte, s *site.Site, servers *server.Source) (*runtime.Source, []facts.Gap) {
 	lack := func(because string, args ...any) []facts.Gap {
-		return []facts.Gap{{Source: facts.Runtime, What: "what the runtime has been told", Kind: facts.Failed, Because: fmt.Sprintf(because, args...), Names: []string{facts.Runtime.All()}}}
+		return []facts.Gap{unseenRuntime(fmt.Sprintf(because, args...))}
 	}
 	if servers == nil || len(servers.Servers) == 0 || servers.Address == nil {
 		return nil, lack("which of its settings count is decided by the web server, and that was not seen")
@@ -127,4 +145,37 @@ func toldBy(list []answer.Setting) (told []runtime.Told) {
 		told = append(told, runtime.Told{Kind: set.Kind, Name: set.Name, Value: set.Value, Unknown: set.Unknown, Override: set.Override, Origin: set.Origin})
 	}
 	return told
+}
+
+// Relied tells which settings are switched on and rely on a module that the runtime does not load.
+var Relied = &gather.Step[nothing]{
+	Name: "relied on", Source: facts.Runtime, Requires: []gather.Any{Runtime, Settings},
+	Without: facts.Gap{What: "which settings rely on modules", Names: []string{facts.RuntimeRelied.Name}},
+	Gather: func(_ context.Context, ask gather.Request, of gather.Results) (_ nothing, seen facts.Seen, _ error) {
+		_, loads := Runtime.Of(of)
+		_, told := Settings.Of(of)
+		modules, known := loads.Effective(facts.RuntimeModules.Name)
+		if !known || len(ask.Dialect.Relies) == 0 {
+			return nothing{}, seen, nil
+		}
+		missing := []string{}
+		for name, needs := range ask.Dialect.Relies {
+			term, _ := facts.Lookup(facts.Settings.Name(name))
+			on, known := told.Effective(facts.Settings.Name(name))
+			if !known || term.Type != facts.Bool || !on.Value.Bool() {
+				continue
+			}
+			if !slices.ContainsFunc(needs, func(module string) bool { return loaded(modules, module) }) {
+				missing = append(missing, name+" needs "+strings.Join(needs, " or "))
+			}
+		}
+		slices.Sort(missing)
+		seen.Add(facts.RuntimeRelied.Reading(missing, modules.Origin))
+		return nothing{}, seen, nil
+	},
+}
+
+// loaded tells whether a module is among those that the runtime loads, in whatever case.
+func loaded(modules facts.Reading, name string) bool {
+	return slices.ContainsFunc(modules.Value.List(), func(have string) bool { return strings.EqualFold(have, name) })
 }

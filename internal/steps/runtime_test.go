@@ -1,4 +1,4 @@
-package audit
+package steps
 
 import (
 	"encoding/json"
@@ -151,7 +151,7 @@ func (s *runtimeSet) hold(t *testing.T, seed uint64, config, address string, ask
 		}()
 	}
 	servers, _ := Servers(loaded)
-	source, gaps := Runtime(loaded, servers)
+	source, gaps := RuntimeOf(loaded, servers)
 	require.NotNil(t, source, "%v", gaps)
 	for _, folder := range s.folders {
 		at := "/" + folder + "/"

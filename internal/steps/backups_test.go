@@ -1,4 +1,4 @@
-package audit
+package steps
 
 import (
 	"os"
@@ -8,10 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
-	"weltaxis/internal/site"
-	"weltaxis/internal/store"
 )
 
 // TestBackups: what is said of them is held against the folder of the site; what lies elsewhere is taken at its word.
@@ -21,14 +18,12 @@ func TestBackups(t *testing.T) {
 	for _, name := range []string{"web/old/a.zip", "kept.zip"} {
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), nil, 0o644))
 	}
-	ask := &Request{Site: &site.Site{Sources: site.Sources{Settings: &site.Settings{Root: root}}}, Dialect: &dialect.Dialect{Public: "web"}, Stores: store.Options{Root: root}}
 	record := func(path string, taken int64) facts.Record {
 		return facts.Record{List: facts.ListBackups, Values: map[string]facts.Value{"path": facts.TextOf(facts.String, path), "taken": facts.NumberOf(facts.Date, taken)}}
 	}
-	seen := facts.Seen{Records: map[string][]facts.Record{facts.ListBackups: {
+	seen := backups([]facts.Record{
 		record("web/old/a.zip", 300), record(filepath.Join(root, "kept.zip"), 200), record("gone.zip", 900), record("/elsewhere/b.zip", 100), record("https://store.example/c.zip", 50), record("../outside.zip", 10),
-	}}}
-	ask.backups(&seen)
+	}, root, "web")
 	var lies []string
 	for _, r := range seen.Records[facts.ListBackups] {
 		lies = append(lies, r.Values["lies"].Text())
@@ -38,9 +33,4 @@ func TestBackups(t *testing.T) {
 	newest, _ := seen.Is(facts.BackupsNewest.Term)
 	assert.EqualValues(t, 5, kept.Number(), "one that is not there is none")
 	assert.EqualValues(t, 300, newest.Number())
-
-	none := facts.Seen{}
-	ask.backups(&none)
-	_, known := none.Is(facts.BackupsKept.Term)
-	assert.False(t, known, "a list that was not read says nothing")
 }

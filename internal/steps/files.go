@@ -1,0 +1,120 @@
+package steps
+
+import (
+	"context"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"weltaxis/internal/dialect"
+	"weltaxis/internal/facts"
+	"weltaxis/internal/gather"
+	"weltaxis/internal/site"
+	"weltaxis/internal/source/files"
+	"weltaxis/internal/tree"
+)
+
+// A Folder is what is known of the folder that the web server serves.
+type Folder struct {
+	Server string   // as the web server's configuration has it; "" when nobody says
+	Paths  []string // at which the web server has files, by which it may be found
+	Below  string   // below the root of the files, "." for all of it; "" when nothing tells
+}
+
+// Public finds the folder that is served.
+var Public = &gather.Step[Folder]{
+	Name: "served folder", Source: facts.Files, Uses: []gather.Any{Server, Live},
+	Asked: func(gather.Request) bool { return true },
+	Gather: func(_ context.Context, ask gather.Request, of gather.Results) (at Folder, _ facts.Seen, _ error) {
+		if servers, _ := Server.Of(of); servers != nil {
+			at.Server = servers.Serving()
+		}
+		found, _ := Live.Of(of)
+		at.Paths = found.Served
+		switch {
+		case ask.Site.Sources.Files != nil:
+			at.Below = Tree(ask.Site, ask.Dialect, at).Serves()
+		case ask.Dialect != nil && ask.Dialect.Public != "":
+			at.Below = path.Clean(ask.Dialect.Public)
+		}
+		return at, facts.Seen{}, nil
+	},
+}
+
+// Files counts the tree.
+var Files = &gather.Step[nothing]{
+	Name: "files", Source: facts.Files, Uses: []gather.Any{Public},
+	Asked: asksFiles,
+	Where: func(ask gather.Request, _ nothing) string { return ask.Site.Sources.Files.Root },
+	Gather: func(ctx context.Context, ask gather.Request, of gather.Results) (nothing, facts.Seen, error) {
+		at, _ := Public.Of(of)
+		source := Tree(ask.Site, ask.Dialect, at)
+		source.Room = ask.Room
+		seen, err := source.Gather(ctx)
+		if err == nil && seen.Classes == nil {
+			err = gather.ErrUnseen
+		}
+		return nothing{}, seen, err
+	},
+}
+
+func asksFiles(ask gather.Request) bool { return ask.Site.Sources.Files != nil }
+
+// Tree is the source of a site's files. Which folder the web server serves is what the site file says, or else what the
+// server's configuration does, or else what the paths tell at which it has files.
+func Tree(s *site.Site, d *dialect.Dialect, at Folder) *files.Source {
+	f := s.Sources.Files
+	source := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: at.Paths, WebUser: s.Said("web_user"), Shared: s.Said("hosting") == "shared"}
+	if source.Public == "" {
+		source.Public = publicBelow(source.Root, at.Server)
+	}
+	return source
+}
+
+// publicBelow is the folder below a root that is served, "." for all of it; "" when the served one is not below it.
+func publicBelow(root, served string) string {
+	if served == "" {
+		return ""
+	}
+	in, err := tree.Open(root)
+	if err != nil {
+		return ""
+	}
+	defer in.Close()
+	below, err := tree.Within(in, served)
+	if err != nil {
+		return ""
+	}
+	return below
+}
+
+// Served works out what the web server makes of the files: it takes the folder that is served from the one source, and the
+// answers from the other.
+var Served = &gather.Step[nothing]{
+	Name: "served files", Source: facts.Files, Requires: []gather.Any{Files, Server}, Completes: true,
+	Without: facts.Gap{What: "what the web server makes of the files", Names: []string{facts.ListClasses + ".answer"}},
+	Gather: func(_ context.Context, ask gather.Request, of gather.Results) (nothing, facts.Seen, error) {
+		servers, _ := Server.Of(of)
+		_, lie := Files.Of(of)
+		root := ask.Site.Resolve(ask.Site.Sources.Files.Root)
+		seen := facts.Seen{Classes: slices.Clone(lie.Classes)}
+		for i := range seen.Classes[:min(len(seen.Classes), maxServed)] {
+			class := &seen.Classes[i]
+			if !class.Public || class.Kind != tree.File {
+				continue
+			}
+			for n, path := range class.Paths { // all that are named must be alike
+				what, at := servers.Served(filepath.Join(root, filepath.FromSlash(path)))
+				if n > 0 && what != class.Answer {
+					class.Answer, class.AnswerAt = "", facts.Origin{}
+					break
+				}
+				class.Answer, class.AnswerAt = what, at
+			}
+		}
+		return nothing{}, seen, nil
+	},
+}
+
+// maxServed is how many classes of files are held against the web server's configuration.
+const maxServed = 3000
