@@ -374,16 +374,16 @@ func (g *Glance) again(ctx context.Context, v *visit, first arrived) {
 		kept = append(kept, lap)
 		g.FirstBytes = append(g.FirstBytes, ms(lap.First))
 	}
-	switch {
-	case len(kept) == 0 || len(behind) < 2:
-	case kept[0].digest != first.digest || behind[0].digest != behind[1].digest:
-		g.Unsteady = true // it is another for everybody each time
-	case behind[0].digest == first.digest && behind[0].title == first.title:
-	case behind[0].title != first.title:
-		g.Behind = fmt.Sprintf("its title is “%s”, and not “%s”", facts.Shorten(behind[0].title, 80), facts.Shorten(first.title, 80))
-	default:
-		g.Behind = fmt.Sprintf("it has %d words of text, and the copy %d, or others", behind[0].words, first.words)
+	if len(kept) == 0 || len(behind) < 2 {
+		return
 	}
+	if kept[0].digest != first.digest || behind[0].digest != behind[1].digest {
+		g.Unsteady = true // its text is another for everybody each time
+		other := kept[0]
+		other.lasting++
+		kept = append(kept, other)
+	}
+	g.Behind = oldIn(kept, behind, r)
 }
 
 // search asks for the home page as somebody does who comes from a search result, and once more without where it differs.

@@ -36,6 +36,7 @@ type Lap struct {
 	Whole   time.Duration
 	Sent    int // bytes of the body; -1 when not all came
 	title   string
+	face    face
 	digest  uint64
 	lasting uint64 // of what does not tell the hour
 	words   int
@@ -85,7 +86,7 @@ func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap,
 	l := Lap{Around: around, Outcome: told.Outcome, Says: told.Header, Status: answer.status, Connect: answer.took.connect, First: answer.took.first, Whole: answer.took.whole, Sent: answer.sent}
 	if err == nil && isHTML(answer.header) {
 		d := analyse(at, answer.body, answer.header.Get("Content-Type"), sought{lasting: true})
-		l.title, l.digest, l.lasting, l.words = firstOf(d.titles), d.digest, d.lasting, d.words
+		l.title, l.digest, l.lasting, l.words, l.face = firstOf(d.titles), d.digest, d.lasting, d.words, faceOf(d, answer.header)
 	}
 	if !around && fields == nil {
 		r.last = &response{url: at, status: answer.status, header: answer.header, at: answer.at}
@@ -300,9 +301,8 @@ func countLaps(fact *facts.Repeat, laps []Lap, before uint64) {
 // compareLaps says whether the cache makes the page faster, and whether it holds an older one than what is behind it.
 func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, laps []Lap) {
 	var hits, around []float64
-	var kept *Lap
-	var behind []Lap
-	for i, lap := range laps {
+	var kept, behind []Lap
+	for _, lap := range laps {
 		first := ms(lap.First)
 		switch {
 		case lap.Around && !lap.Outcome.FromCache():
@@ -310,7 +310,7 @@ func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, 
 			behind = append(behind, lap)
 		case !lap.Around && lap.Outcome.FromCache():
 			hits = append(hits, first)
-			kept = &laps[i]
+			kept = append(kept, lap)
 		}
 	}
 	switch {
@@ -329,27 +329,21 @@ func (v *visit) compareLaps(ctx context.Context, r *runner, fact *facts.Repeat, 
 	default:
 		fact.GainWhy = "it was not asked for often enough"
 	}
-	if kept == nil || len(behind) == 0 || behind[0].lasting == kept.lasting && behind[0].title == kept.title || behind[0].Status != kept.Status {
+	if len(kept) == 0 || len(behind) == 0 || behind[0].Status != kept[len(kept)-1].Status || oldIn(kept, append(behind, behind[0]), r) == "" {
 		return
 	}
-	for len(behind) < 2 { // a page that is another each time is no old one
+	for len(behind) < enoughBehind { // a page that is another each time is no old one
 		lap, err := r.lap(ctx, true, nil)
 		if err != nil {
 			return
 		}
 		behind = append(behind, lap)
 	}
-	for _, lap := range behind[1:] {
-		if lap.lasting != behind[0].lasting || lap.title != behind[0].title {
-			return
-		}
-	}
-	if kept.title != behind[0].title {
-		fact.Old = facts.Shorten(fmt.Sprintf("its title is “%s”, and around the cache “%s”", kept.title, behind[0].title), 300)
-	} else {
-		fact.Old = fmt.Sprintf("it has %d words of text, and around the cache %d, or others", kept.words, behind[0].words)
-	}
+	fact.Old = facts.Shorten(oldIn(kept, behind, r), 300)
 }
+
+// enoughBehind is how often a page is asked for around the cache before a copy of it is called an old one.
+const enoughBehind = 3
 
 // withSession asks once with a session. With one that the site file gives it also sees whether somebody without is then given
 // what was made for somebody with it, at an address that nobody has asked for before.
