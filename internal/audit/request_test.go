@@ -6,8 +6,6 @@ import (
 	"path/filepath"
 	"reflect"
 	"testing"
-	"testing/synctest"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -67,12 +65,11 @@ func TestWhatTakesTwoSourcesSaysWhichIsMissing(t *testing.T) {
 		s.Sources.Live.Trust = ""
 		gaps := func() (says []string) {
 			var snapshot *facts.Snapshot
-			synctest.Test(t, func(t *testing.T) {
+			canned.Bubble(t, func(t *testing.T) {
 				answers.Again()
 				var err error
 				snapshot, err = Look(t.Context(), s, noon, Options{Transport: answers.Over, Dial: nowhere})
 				require.NoError(t, err)
-				time.Sleep(time.Hour) // of this clock: what goes on for a while comes to its end
 			})
 			for _, g := range snapshot.Gaps {
 				if g.Leaves(c.name) && g.Source != facts.Settings {

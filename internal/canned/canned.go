@@ -22,6 +22,8 @@ import (
 	"regexp"
 	"slices"
 	"sync"
+	"testing"
+	"testing/synctest"
 	"time"
 )
 
@@ -267,4 +269,14 @@ func (a *Answers) Missing() (addresses []string) {
 	}
 	slices.Sort(addresses)
 	return addresses
+}
+
+// Bubble runs a test by a clock of its own, which begins now and runs only while all wait (testing/synctest).
+func Bubble(t *testing.T, test func(t *testing.T)) {
+	now := time.Now()
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(time.Until(now)) // what libraries keep of the time outside is none that is to come
+		test(t)
+		time.Sleep(time.Hour) // what goes on for a while comes to its end
+	})
 }
