@@ -292,3 +292,66 @@ func TestAContextThatEndsIsTheOnlyErrorOfAStep(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, seen.Gaps[0].Because, "refused", "all else is a gap")
 }
+
+// TestASettingHasTheVerdictOfItsWorstSide: what the audit says deviates holds in no list of settings, be it said of another place or put right by changing this one.
+func TestASettingHasTheVerdictOfItsWorstSide(t *testing.T) {
+	b, err := baseline.Load()
+	require.NoError(t, err)
+	require.NoError(t, b.Compile("hardening.firewall", "hardening.firewall-learning", "hardening.errors-hidden", "runtime.errors-hidden"))
+	at := facts.Origin{File: ".user.ini", Line: 2}
+	for _, c := range []struct {
+		shown    bool // by the runtime
+		learning int  // for how many days
+		want     map[string]facts.Verdict
+	}{
+		{true, 60, map[string]facts.Verdict{"firewall.mode": facts.Deviates, "debug.errors_shown": facts.Deviates}},
+		{false, 2, map[string]facts.Verdict{"firewall.mode": facts.Holds, "debug.errors_shown": facts.Holds}},
+	} {
+		s := snapshotOf(facts.IntentStage.Reading("live", facts.Origin{}), said("firewall.mode", "learning"),
+			facts.FirewallLearning.Reading(noon.AddDate(0, 0, -c.learning).Unix(), facts.Origin{File: "f", Line: 2}), facts.DebugErrorsShown.Reading(false, facts.Origin{File: "f", Line: 3}),
+			facts.Reading{Source: facts.Runtime, Name: "errors_shown", Value: facts.BoolOf(c.shown), Origin: at})
+		s.Folders = []facts.Folder{{Address: "/", Cells: map[string]facts.Cell{"errors_shown": {Value: facts.BoolOf(c.shown), Origin: at}}}}
+		r := Judge(b, s, Options{})
+		is := map[string]facts.Verdict{}
+		for _, row := range r.SideBySide(true) {
+			is[row.Setting] = row.Verdict
+		}
+		for setting, want := range c.want {
+			assert.Equal(t, want, is[setting], "%s %+v", setting, c)
+		}
+	}
+}
+
+// TestOneFileHasOneMode: rules that take different permissions from a file propose one mode, with its risk, after which none of them deviates.
+func TestOneFileHasOneMode(t *testing.T) {
+	b, err := baseline.Load()
+	require.NoError(t, err)
+	require.NoError(t, b.Compile("permissions"))
+	for _, mode := range []string{"0666", "0664", "0660", "0662", "0646", "0777", "4755", "0640"} {
+		judge := func(mode string) *Result {
+			s := snapshotOf(facts.IntentStage.Reading("live", facts.Origin{}), facts.IntentWebUser.Reading("www", facts.Origin{}))
+			s.Classes = []facts.Class{{Role: "config", Kind: "file", Content: "program", Mode: mode, Owner: "app", Group: "app", Count: 1, Paths: []string{"config.php"}, Single: true}}
+			return Judge(b, s, Options{})
+		}
+		r := judge(mode)
+		to := map[string]bool{}
+		risks := map[facts.Risk]bool{}
+		for _, d := range r.Deviations {
+			if d.Fix.Mode != nil {
+				to[d.Fix.Mode.To.String()], risks[d.Fix.Risk] = true, true
+			}
+		}
+		for _, c := range r.Covered {
+			if c.Deviation.Fix.Mode != nil {
+				to[c.Deviation.Fix.Mode.To.String()], risks[c.Deviation.Fix.Risk] = true, true
+			}
+		}
+		require.Len(t, to, 1, "%s: %v", mode, to)
+		assert.Len(t, risks, 1, "%s: %v", mode, risks)
+		for after := range to {
+			for _, d := range judge(after).Deviations {
+				assert.Nil(t, d.Fix.Mode, "%s, then %s: %s", mode, after, d.Rule)
+			}
+		}
+	}
+}

@@ -65,10 +65,49 @@ func Judge(rules *baseline.Baseline, snapshot *facts.Snapshot, options Options) 
 	r.FollowUps = followUps(j.FollowUps, snapshot)
 	r.only(options.Only)
 	r.accept(snapshot.Accept)
+	r.agree()
 	r.sort()
 	r.count()
 	r.measure()
 	return r
+}
+
+// agree has all rules that would take permissions from the same entries propose one mode, which puts all of them right, with the risk of that.
+func (r *Result) agree() {
+	to := map[string]int64{}
+	each := func(do func(d *facts.Deviation)) {
+		for i := range r.Deviations {
+			if d := &r.Deviations[i]; d.Fix.Mode != nil && d.Accepted == nil {
+				do(d)
+			}
+		}
+		for i := range r.Covered {
+			if d := &r.Covered[i].Deviation; d.Fix.Mode != nil {
+				do(d)
+			}
+		}
+	}
+	each(func(d *facts.Deviation) {
+		if most, known := to[d.Subject]; known {
+			to[d.Subject] = most & d.Fix.Mode.To.Number()
+		} else {
+			to[d.Subject] = d.Fix.Mode.To.Number()
+		}
+	})
+	classes := map[string]*facts.Class{}
+	for i := range r.Snapshot.Classes {
+		classes[r.Snapshot.Classes[i].Subject()] = &r.Snapshot.Classes[i]
+	}
+	each(func(d *facts.Deviation) {
+		class, all := classes[d.Subject], to[d.Subject]
+		if class == nil || all == d.Fix.Mode.To.Number() {
+			return
+		}
+		mode := *d.Fix.Mode
+		mode.To = facts.NumberOf(facts.Mode, all)
+		d.Fix.Mode = &mode
+		d.Fix.Risk, d.Fix.Because, d.Fix.Noticed = baseline.ModeChangeOf(class, mode.From, mode.To, r.Snapshot.WebUser()).Risk()
+	})
 }
 
 // filled makes an empty list of nil, so that JSON says [] and not null.

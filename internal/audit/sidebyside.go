@@ -47,27 +47,27 @@ func (r *Result) SideBySide(ruled bool) []Row {
 	return rows
 }
 
-// verdict looks at every rule whose condition mentions the name. A verdict that some rule gave beats that another could
-// not be judged.
+// verdict is the worst that any rule says: one whose condition mentions the setting, one that would be put right by changing it, and one that
+// is about what decides over it elsewhere. A verdict that some rule gave beats that another could not be judged.
 func (r *Result) verdict(row *Row, name string) {
 	var expected, covered []string
 	by := map[facts.Verdict][]string{}
 	for _, rule := range r.Rules.Rules {
-		if !slices.Contains(rule.Mentions(), name) {
-			continue
-		}
-		verdict := r.VerdictOf(rule.ID)
-		if verdict == facts.Deviates {
-			switch d, counts := r.deviationAbout(rule.ID, row.Setting); {
-			case d == nil:
-				verdict = facts.Holds // what puts the rule right leaves this one as it is
-			case counts:
-				expected = append(expected, d.Expected)
-			default:
-				covered = append(covered, d.Expected)
+		mentioned := slices.Contains(rule.Mentions(), name)
+		switch d, counts := r.deviationAbout(rule.ID, row, mentioned); {
+		case d != nil && counts:
+			expected = append(expected, d.Expected)
+			by[facts.Deviates] = append(by[facts.Deviates], rule.ID)
+		case d != nil:
+			covered = append(covered, d.Expected)
+			by[facts.Deviates] = append(by[facts.Deviates], rule.ID)
+		case mentioned:
+			verdict := r.VerdictOf(rule.ID)
+			if verdict == facts.Deviates {
+				verdict = facts.Holds // what deviates is put right elsewhere, and leaves this one as it is
 			}
+			by[verdict] = append(by[verdict], rule.ID)
 		}
-		by[verdict] = append(by[verdict], rule.ID)
 	}
 	for _, verdict := range []facts.Verdict{facts.Deviates, facts.Holds, facts.NotJudged} {
 		if len(by[verdict]) > 0 {
@@ -82,12 +82,12 @@ func (r *Result) verdict(row *Row, name string) {
 	}
 }
 
-// deviationAbout finds the rule's deviation, counted or covered, if it is this setting that its fix would change.
-// One that changes no setting is about all that it mentions.
-func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, counts bool) {
+// deviationAbout finds the rule's deviation, counted or covered, if it is about a setting: its fix would change it, or it was judged by what decides over
+// it elsewhere, or the condition mentions it and no setting is changed at all.
+func (r *Result) deviationAbout(rule string, row *Row, mentioned bool) (about *facts.Deviation, counts bool) {
 	is := func(d facts.Deviation) bool {
-		changes := slices.ContainsFunc(d.Fix.Changes, func(c facts.Target) bool { return c.Name == setting })
-		return d.Rule == rule && (changes || len(d.Fix.Changes) == 0)
+		return d.Rule == rule && (mentioned && len(d.Fix.Changes) == 0 || slices.ContainsFunc(d.Fix.Changes, func(c facts.Target) bool { return c.Name == row.Setting }) ||
+			row.Configured != nil && slices.ContainsFunc(d.Readings, func(r facts.Reading) bool { return sameSaid(r, *row.Configured) }))
 	}
 	if i := slices.IndexFunc(r.Deviations, is); i >= 0 {
 		return &r.Deviations[i], true
@@ -96,6 +96,12 @@ func (r *Result) deviationAbout(rule, setting string) (about *facts.Deviation, c
 		return &r.Covered[i].Deviation, false
 	}
 	return nil, false
+}
+
+// sameSaid tells whether two readings are of the same thing at the same place, be it as an item of a list.
+func sameSaid(a, b facts.Reading) bool {
+	last := func(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
+	return a.Source == b.Source && a.Origin == b.Origin && last(a.Name) == last(b.Name)
 }
 
 // VerdictOf is the verdict of one rule. A covered rule deviates.

@@ -124,7 +124,7 @@ func planModes(ctx context.Context, p *planning, c *Change) error {
 
 // modeChange is the change as its risk is worked out from.
 func (c Change) modeChange(webUser string) baseline.ModeChange {
-	class := facts.Class{Kind: c.Class.Kind, Content: c.Class.Content, Owner: c.Class.Owner, Group: c.Class.Group}
+	class := facts.Class{Role: c.Class.Role, List: c.Class.List, Kind: c.Class.Kind, Content: c.Class.Content, Owner: c.Class.Owner, Group: c.Class.Group}
 	return baseline.ModeChangeOf(&class, c.From, c.To, webUser)
 }
 
