@@ -330,8 +330,12 @@ var faults = map[string]fault{
 	"permissions.files":               {do: func(b *installation) { b.chmod(0o755, "foyer/index.php") }},
 	"permissions.folders":             {do: func(b *installation) { b.chmod(os.ModeSetuid|0o755, "works") }},
 	"permissions.uploads-inert":       {do: func(b *installation) { b.files["foyer/posters/cat.php.jpg"] = file{"not a cat", 0o644} }},
-	"permissions.private-outside":     {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
-	"maintenance.lifted-declared":     {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
+	"permissions.no-address": {do: func(b *installation) {
+		b.files["vault/members.sqlite"] = file{"SQLite format 3\x00", 0o644}
+		b.links = map[string]string{"foyer/all": "../vault"}
+	}},
+	"permissions.private-outside": {do: func(b *installation) { b.files["foyer/.git/config"] = file{"[core]", 0o644} }},
+	"maintenance.lifted-declared": {do: func(b *installation) { b.set("closed", "yes") }, under: "visibility.answers"},
 	"maintenance.not-cached": {do: func(b *installation) {
 		b.before = onPlain("/", func() {}, header("Cache-Status", "Brindle; hit"), instead(notice))
 	}, beside: noticeAlone},

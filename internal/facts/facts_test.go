@@ -139,7 +139,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 
 func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 	for list, item := range map[string]Item{
-		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Asked: true, Web: "r--", Answer: "served", Paths: []string{"x"}},
+		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Asked: true, Web: "r--", Answer: "served", Reached: true, Paths: []string{"x"}},
 		ListShadowed: &Shadowed{Directive: "a"},
 		ListAnswers:  wholeAnswer(),
 		ListAccounts: &Record{List: ListAccounts, Values: map[string]Value{"name": TextOf(String, "a"), "role": TextOf(Words, "lowest"), "created": NumberOf(Date, 1), "second_factor": BoolOf(true), "last_seen": NumberOf(Date, 2)}},

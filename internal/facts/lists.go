@@ -64,6 +64,7 @@ var Lists = map[string][]Field{
 		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; scripting a picture that carries a script"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
 		{Name: "answer", Type: Words, Words: []string{"served", "run", "refused", "elsewhere"}, Meaning: "what the web server's configuration makes of their addresses: served as they are, run as programs, refused, or answered by something else", Steady: Steadiness{Follows: []string{ListAnswers}}},
+		{Name: "address", Type: String, Meaning: "an address at which the web server gives the file to whoever asks, or has it run, by a folder that is served, a link, another name of a folder or what is rewritten; nothing where there is none", Steady: Steadiness{Follows: []string{"answer"}}},
 		{Name: "within", Type: String, Meaning: "what the folder is for that they lie in, as role"},
 		{Name: "open", Type: Bool, Meaning: "everybody on the server gets to where they lie"},
 		{Name: "ends", Type: String, Meaning: "of links: where they lead: inside, outside or nowhere; nothing for what is no link"},
@@ -212,7 +213,10 @@ type Class struct {
 	Single   bool     `json:"single,omitempty"`
 	Answer   string   `json:"answer,omitempty"` // what the web server makes of their addresses; "" when nobody could tell
 	AnswerAt Origin   `json:"answer_at,omitzero"`
-	List     string   `json:"list,omitempty"` // the access control list, beside what the mode says: user:NAME:rw-,mask::rw-
+	// Address is one at which it is served or run, "" where there is none; Reached tells that all were worked out that could lead there.
+	Address string `json:"address,omitempty"`
+	Reached bool   `json:"reached,omitempty"`
+	List    string `json:"list,omitempty"` // the access control list, beside what the mode says: user:NAME:rw-,mask::rw-
 	// Who may do what, besides the owner and the superuser. Web is what the web server may, as rw-; "" when nobody knows whom it
 	// runs as. Readers and Writers are joined by commas: everybody, or accounts; Unsure is a group of which nobody knows who is in
 	// it. Each says that it is so of every entry, and not only of the first.
@@ -311,7 +315,7 @@ func (c *Class) Identity() string {
 
 // OriginOf implements Item.
 func (c *Class) OriginOf(field string) Origin {
-	if field == "answer" && c.Answer != "" {
+	if (field == "answer" || field == "address") && c.Answer != "" {
 		return c.AnswerAt
 	}
 	return c.Origin()
@@ -324,7 +328,9 @@ func (c *Class) Why(field string) Reason {
 		return Reason{"the snapshot does not hold it", c.Origin()}
 	case field == "public" && c.Served != "":
 		return Reason{"nobody says which folder the web server serves; say files: {root: ..., public: FOLDER} in the site file", c.Origin()}
-	case field == "answer":
+	case field == "address" && c.Mode != "" && !c.Asked:
+		return Reason{isOlder, c.Origin()}
+	case field == "answer" || field == "address":
 		return Reason{"what the web server makes of it was not worked out, or cannot be told", c.Origin()}
 	case field == "owner" || field == "group":
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
@@ -387,6 +393,8 @@ func (c *Class) Field(name string) (Value, bool) {
 		return BoolOf(c.Public), c.Served == ""
 	case "answer":
 		return TextOf(Words, c.Answer), c.Answer != ""
+	case "address":
+		return TextOf(String, c.Address), c.Reached
 	case "within":
 		return TextOf(String, cmp.Or(c.Within, c.Role)), true
 	case "open":

@@ -54,7 +54,7 @@ func toldSitesWith(t *testing.T, kind, more string, files map[string]string) *to
 	for name, text := range files {
 		s.write(t, name, text)
 	}
-	more = strings.ReplaceAll(more, "DIR", s.dir)
+	more = strings.NewReplacer("DIR", s.dir, "ADDRESS", s.address).Replace(more)
 	if strings.Contains(more, "OTHER") {
 		more = strings.ReplaceAll(more, "OTHER", servertest.FreeAddress(t))
 	}

@@ -118,6 +118,8 @@ func servedWord(row audit.ClassRow) string {
 	switch {
 	case row.Class.Served != "":
 		return ""
+	case row.Address != "":
+		return ", " + row.Answer + " at " + Safe(row.Address)
 	case row.Answer == "refused":
 		return ", refused by the web server"
 	case row.Answer == "run":

@@ -1,10 +1,12 @@
 package steps
 
 import (
+	"cmp"
 	"context"
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"weltaxis/internal/dialect"
 	"weltaxis/internal/facts"
@@ -89,32 +91,68 @@ func publicBelow(root, served string) string {
 }
 
 // Served works out what the web server makes of the files: it takes the folder that is served from the one source, and the
-// answers from the other.
+// answers from the other. Of what nobody outside should get, and of programs, all addresses are worked out by which they could be had.
 var Served = &gather.Step[nothing]{
 	Name: "served files", Source: facts.Files, Requires: []gather.Any{Files, Server}, Completes: true,
-	Without: facts.Gap{What: "what the web server makes of the files", Names: []string{facts.ListClasses + ".answer"}},
+	Without: facts.Gap{What: "what the web server makes of the files", Names: []string{facts.ListClasses + ".answer", facts.ListClasses + ".address"}},
 	Gather: func(_ context.Context, ask gather.Request, of gather.Results) (nothing, facts.Seen, error) {
 		servers, _ := Server.Of(of)
 		_, lie := Files.Of(of)
-		root := ask.Site.Resolve(ask.Site.Sources.Files.Root)
+		root, hosts := ask.Site.Resolve(ask.Site.Sources.Files.Root), ask.Site.SaidList("aliases")
 		seen := facts.Seen{Classes: slices.Clone(lie.Classes)}
+		reached := 0
 		for i := range seen.Classes[:min(len(seen.Classes), maxServed)] {
 			class := &seen.Classes[i]
-			if !class.Public || class.Kind != tree.File {
+			if class.Kind != tree.File {
 				continue
 			}
-			for n, path := range class.Paths { // all that are named must be alike
-				what, at := servers.Served(filepath.Join(root, filepath.FromSlash(path)))
-				if n > 0 && what != class.Answer {
-					class.Answer, class.AnswerAt = "", facts.Origin{}
+			worse := worseOf(class)
+			for n, name := range class.Paths {
+				name = filepath.Join(root, filepath.FromSlash(name))
+				if class.Public { // all that are named must be alike
+					what, at := servers.Served(name)
+					if n > 0 && what != class.Answer {
+						what, at = "", facts.Origin{}
+					}
+					class.Answer, class.AnswerAt = what, at
+					if class.Answer == "" {
+						break
+					}
+				}
+			}
+			class.Reached = worse != nil && reached < maxReached
+			for _, name := range class.Paths {
+				if reached++; !class.Reached || class.Address != "" {
 					break
 				}
-				class.Answer, class.AnswerAt = what, at
+				r, tried := servers.Reached(filepath.Join(root, filepath.FromSlash(name)), hosts, worse...)
+				if class.Reached = tried; r.Address != "" {
+					class.Answer, class.AnswerAt, class.Address = r.What, r.At, r.Address
+				}
+			}
+			if class.Answer == "served" && class.Web != "" && !strings.Contains(class.Web, "r") { // it may not read it itself
+				class.Answer, class.AnswerAt, class.Address = "refused", class.Origin(), ""
 			}
 		}
 		return nothing{}, seen, nil
 	},
 }
 
-// maxServed is how many classes of files are held against the web server's configuration.
-const maxServed = 3000
+// worseOf is what is not to become of the files of a class, the worst last; nil where anything may: who wants to hide nothing, and
+// runs what is to be run.
+func worseOf(class *facts.Class) []string {
+	program := slices.Contains([]string{"program", "command", "disguised"}, class.Content)
+	switch {
+	case cmp.Or(class.Within, class.Role) == dialect.Uploads && program:
+		return []string{"served", "run"}
+	case files.Secret(class.Role), program:
+		return []string{"served"}
+	}
+	return nil
+}
+
+// The bounds of what is held against the web server's configuration: classes, and files of which all addresses are worked out.
+const (
+	maxServed  = 3000
+	maxReached = 500
+)

@@ -186,7 +186,7 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 // Exposed are the files of classes that lie where the web server serves and that nobody outside should see; of each class the first.
 func Exposed(classes []facts.Class) (paths []string) {
 	for _, class := range classes {
-		if class.Public && class.Kind == tree.File && isSecret(class.Role) {
+		if class.Public && class.Kind == tree.File && Secret(class.Role) {
 			paths = append(paths, class.Paths...)
 		}
 	}
@@ -409,14 +409,14 @@ func (c *counting) what(e tree.Entry) (role, within, holds string, public bool) 
 	return role, within, holds, public
 }
 
-// isSecret tells whether others should not read what plays a role.
-func isSecret(role string) bool {
+// Secret tells whether others should not read what plays a role.
+func Secret(role string) bool {
 	return role == dialect.Config || role == dialect.Private || role == dialect.Backup
 }
 
 // closed tells whether a folder above a secret keeps others out.
 func (c *counting) closed(e tree.Entry, role string) bool {
-	return isSecret(role) && e.Kind == tree.File && !c.asking.gets(path.Dir(e.Path), access.Account{UID: strangers})
+	return Secret(role) && e.Kind == tree.File && !c.asking.gets(path.Dir(e.Path), access.Account{UID: strangers})
 }
 
 // tell says whom the web server runs as, and to whom most of the site belongs, besides what the web server writes.
@@ -484,7 +484,7 @@ func (c *counting) isPublic(rel string) bool {
 // singly tells whether an entry is kept by itself: where it matters which one it is.
 func singly(e tree.Entry, role, within, content string, public bool) bool {
 	if e.Kind == tree.Link {
-		return public && isSecret(role)
+		return public && Secret(role)
 	}
 	if e.Kind != tree.File {
 		return e.Kind == tree.Other

@@ -218,7 +218,7 @@ func matters(e tree.Entry, role string) bool {
 	switch {
 	case e.Kind == tree.Link:
 		return false
-	case isSecret(role), role == dialect.Override, e.Mode&0o6022 != 0:
+	case Secret(role), role == dialect.Override, e.Mode&0o6022 != 0:
 		return true
 	}
 	return e.Kind == tree.Folder && isWritten(role)

@@ -20,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"weltaxis/internal/directives"
 	"weltaxis/internal/facts"
@@ -83,6 +84,9 @@ type Source struct {
 	servedAt facts.Origin //
 	lies     sync.Once    // opens what follows
 	serves   tree.Files
+	tried    atomic.Int64 // addresses at which files might be
+	opening  sync.Once    // finds what follows
+	ways     ways
 }
 
 // Worker is whom a server that root starts does its work as, user and group, as its configuration says; "" where it does not.

@@ -239,7 +239,10 @@ func (s *Source) targets(n *directives.Node) (all []string, understood bool) {
 const maxSample = 200
 
 // sampleOf is a text that an expression fits, the shortest that its first ways lead to; known is false for one that is not understood here.
-func sampleOf(expression string) (sample string, known bool) {
+func sampleOf(expression string) (sample string, known bool) { return sampleWith(expression, nil) }
+
+// sampleWith is that, with what some of its groups are to hold, by their numbers.
+func sampleWith(expression string, groups map[int]string) (sample string, known bool) {
 	parsed, err := syntax.Parse(expression, syntax.Perl)
 	if err != nil {
 		return "", false
@@ -247,6 +250,10 @@ func sampleOf(expression string) (sample string, known bool) {
 	var b strings.Builder
 	var write func(e *syntax.Regexp)
 	write = func(e *syntax.Regexp) {
+		if held, is := groups[e.Cap]; is && e.Op == syntax.OpCapture {
+			b.WriteString(held)
+			return
+		}
 		switch times := 1; e.Op {
 		case syntax.OpLiteral:
 			b.WriteString(string(e.Rune))

@@ -2,6 +2,8 @@ package apache
 
 import (
 	"fmt"
+	"net/http"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -360,6 +362,9 @@ func (r *request) walk(path string, entry answer.Entry) (*settings, *failure) {
 		if whole == "" {
 			whole = "/"
 		}
+		if fail := r.followsNot(s, at); fail != nil {
+			return s, fail
+		}
 		isFolder := i < folders || entry.Is == answer.AFolder
 		if i == folders && !isFolder && (entry.Is != answer.AFile || r.info != "" || !s.options["FollowSymLinks"]) {
 			break
@@ -395,6 +400,17 @@ func (r *request) walk(path string, entry answer.Entry) (*settings, *failure) {
 		}
 	}
 	return s, nil
+}
+
+// followsNot refuses what is a link where none is followed, by what holds in the folder that it lies in.
+func (r *request) followsNot(s *settings, name string) *failure {
+	if name == "" || s.options["FollowSymLinks"] || !answer.Linked(r.disk, path.Dir(name), name) {
+		return nil
+	}
+	if s.options["SymLinksIfOwnerMatch"] && !r.g.Either(facts.Reason{Because: "whose the link " + name + " and the file are is not looked at", Origin: at(s.optionAt)}) {
+		return nil
+	}
+	return &failure{http.StatusForbidden, at(s.optionAt), "a link lies on the way, " + name + ", and none is followed here"}
 }
 
 // walkedBefore tells whether a section of folders takes a file as well: the one that is asked for, as measured, and not one that

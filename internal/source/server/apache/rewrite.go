@@ -483,7 +483,9 @@ func (r *request) translate() bool {
 			}
 			r.file = out.target
 			first := "/" + strings.SplitN(strings.TrimPrefix(out.target, "/"), "/", 2)[0]
-			if first == "/" || r.disk.Look(first).Is == answer.NoEntry || !strings.HasPrefix(out.target, r.root()) {
+			// What begins with something that lies on the disk is a file there, unless it begins with what was asked for (RewriteRule, UnsafePrefixStat).
+			open := strings.HasPrefix(strings.TrimPrefix(out.node.Arg(1), "/"), "$") || strings.HasPrefix(strings.TrimPrefix(out.node.Arg(1), "/"), "%")
+			if first == "/" || r.disk.Look(first).Is == answer.NoEntry || open && !strings.HasPrefix(out.target, r.root()) {
 				r.file = r.root() + path.Clean(out.target)
 				if strings.HasSuffix(out.target, "/") && !strings.HasSuffix(r.file, "/") {
 					r.file += "/"
