@@ -27,6 +27,7 @@ var reached = []struct {
 	name, kind, lines string
 	links             map[string]string
 	files             map[string]string
+	open              string // a folder to which everybody may write
 	file, address     string // what comes out, and where; "" where nothing does
 	asks              string // an address at which one would try
 }{
@@ -50,6 +51,7 @@ var reached = []struct {
 	{name: "an alias around a shield", kind: "nginx", lines: "location ^~ /data/ { deny all; } location /dl/ { alias DIR/data/; }", file: "data/shows.db", address: "/dl/shows.db"},
 	{name: "a program's text", kind: "nginx", lines: "location ^~ /src/ { alias DIR/www/; }", file: "www/about/index.php", address: "/src/about/index.php"},
 	{name: "an upload that lies elsewhere", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.php": shell}, file: "store/uploads/s.php", address: "/media/s.php"},
+	{name: "an upload in a folder that everybody writes to", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.php": shell}, open: "store/uploads", file: "store/uploads/s.php", address: "/media/s.php"},
 	{name: "an upload that is a picture", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.jpg": "\xff\xd8\xff\xe0"}, asks: "/media/s.php"},
 	{name: "another host", kind: "nginx", lines: "} server { listen ADDRESS; server_name other.example; root DIR/data;", file: "data/shows.db", address: "other.example"},
 
@@ -82,6 +84,9 @@ func TestWhatComesOutByAnotherAddress(t *testing.T) {
 				if name, _, private := strings.Cut(name, ":"); private {
 					require.NoError(t, os.Chmod(filepath.Join(s.dir, name), 0o600))
 				}
+			}
+			if c.open != "" {
+				require.NoError(t, os.Chmod(filepath.Join(s.dir, c.open), 0o777))
 			}
 			for at, to := range c.links {
 				require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(s.dir, at)), 0o755))

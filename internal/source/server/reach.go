@@ -50,8 +50,9 @@ func (s *Source) Reached(file string, hosts []string, worse ...string) (best Rea
 		return best, false
 	}
 	s.opening.Do(s.findWays)
+	file, err := filepath.Abs(file)
 	own := realOf(file)
-	if own == "" {
+	if err != nil || own == "" {
 		return best, false
 	}
 	rank := func(what string) int {
@@ -102,13 +103,22 @@ func (s *Source) makes(u *url.URL, own string) (what string, at facts.Origin) {
 
 // realOf is a path of this machine with its links followed, "" where it leads nowhere.
 func realOf(name string) (real string) {
-	_ = tree.Near(name, func(files tree.Files, name string) (err error) {
-		real, err = files.Real(name)
+	full, err := filepath.Abs(name)
+	if err != nil {
+		return ""
+	}
+	_ = tree.Near(full, func(files tree.Files, name string) error {
+		found, err := files.Real(name)
+		if err != nil || found == "" {
+			return err
+		}
+		in := files.Name()
+		if in != "/" && in != full { // what everybody may write to is looked at from its own folder, which links may lead to as well
+			in = cmp.Or(realOf(in), in)
+		}
+		real = filepath.Join(in, found)
 		return err
 	})
-	if real != "" && !filepath.IsAbs(real) {
-		real = "/" + real
-	}
 	return real
 }
 
