@@ -19,6 +19,7 @@ import (
 // treasure is what nobody outside is to have, and shell a program that somebody has uploaded.
 const (
 	treasure = "SQLite format 3\x00the members and what they paid"
+	untold   = "(it cannot be told)"
 	shell    = "<?php echo 'ran ', 6 * 7;"
 )
 
@@ -53,6 +54,7 @@ var reached = []struct {
 	{name: "an upload that lies elsewhere", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.php": shell}, file: "store/uploads/s.php", address: "/media/s.php"},
 	{name: "an upload in a folder that everybody writes to", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.php": shell}, open: "store/uploads", file: "store/uploads/s.php", address: "/media/s.php"},
 	{name: "an upload that is a picture", kind: "nginx", links: map[string]string{"www/media": "../store/uploads"}, files: map[string]string{"store/uploads/s.jpg": "\xff\xd8\xff\xe0"}, asks: "/media/s.php"},
+	{name: "an alias that something else decides over", kind: "nginx", lines: "location /dl/ { auth_request /ask; alias DIR/data/; } location = /ask { internal; proxy_pass http://OTHER; }", file: untold},
 	{name: "another host", kind: "nginx", lines: "} server { listen ADDRESS; server_name other.example; root DIR/data;", file: "data/shows.db", address: "other.example"},
 
 	{name: "nothing", kind: "apache", asks: "/data/shows.db"},
@@ -104,8 +106,16 @@ func TestWhatComesOutByAnotherAddress(t *testing.T) {
 			}
 			if c.file == "" {
 				assert.Empty(t, found)
+				assert.Contains(t, r.Held, "permissions.no-address")
+				assert.Empty(t, r.NotJudged)
 				_, body := s.asks(t, http.MethodGet, c.asks)
 				assert.NotContains(t, body, treasure)
+				return
+			}
+			if c.file == untold {
+				assert.Empty(t, found)
+				require.Len(t, r.NotJudged, 1, "what cannot be told is not passed")
+				assert.Contains(t, r.NotJudged[0].Because, "cannot be told")
 				return
 			}
 			require.Len(t, found, 1, "%v", found)

@@ -23,10 +23,11 @@ type Reach struct {
 
 // The bounds of what is tried.
 const (
-	maxLinks   = 200    // links below what is served
-	maxTried   = 20_000 // addresses of all files together
-	maxWays    = 60     // names, and addresses, of one file
-	maxRewrote = 2      // rewrites one after the other
+	maxLinks          = 1000   // links below what is served
+	maxFoldersOfLinks = 20_000 // folders that are looked into for them
+	maxTried          = 20_000 // addresses of all files together
+	maxWays           = 60     // names, and addresses, of one file
+	maxRewrote        = 2      // rewrites one after the other
 )
 
 // A way leads from the name of a file to addresses at which it may be, or from an address to others that may lead to it.
@@ -37,6 +38,7 @@ type ways struct {
 	toAddress []way // from a file
 	rewritten []way // from an address
 	links     []link
+	cut       bool // there are more links, or more folders in which they may lie, than are looked at
 }
 
 // A link lies at one path of this machine and leads to another.
@@ -55,6 +57,7 @@ func (s *Source) Reached(file string, hosts []string, worse ...string) (best Rea
 	if err != nil || own == "" {
 		return best, false
 	}
+	tried = !s.ways.cut
 	rank := func(what string) int {
 		return slices.Index([]string{"", "elsewhere", "refused"}, what) + 10*(1+slices.Index(worse, what))
 	}
@@ -64,6 +67,7 @@ func (s *Source) Reached(file string, hosts []string, worse ...string) (best Rea
 				return best, best.Address != ""
 			}
 			what, at := s.makes(u, own)
+			tried = tried && what != "" // what cannot be told of one address may be the worst
 			if best.What == "" || rank(what) > rank(best.What) {
 				best = Reach{What: what, At: at}
 				if slices.Contains(worse, what) {
@@ -75,7 +79,7 @@ func (s *Source) Reached(file string, hosts []string, worse ...string) (best Rea
 			}
 		}
 	}
-	return best, true
+	return best, tried || best.Address != ""
 }
 
 // makes is what the servers make of a file at an address; elsewhere where another is found there, or none.
@@ -93,6 +97,8 @@ func (s *Source) makes(u *url.URL, own string) (what string, at facts.Origin) {
 		return "", at
 	case realOf(found.Text()) != own:
 		return "elsewhere", handler.Origin
+	case handler.Text() == "static" && !status.Known(), !a.Get(answer.Denied).Known(), !a.Get(answer.Login).Known():
+		return "", at
 	case handler.Text() == "static" && status.Text() == "200":
 		return "served", handler.Origin
 	case handler.Text() == "program":
@@ -122,19 +128,31 @@ func realOf(name string) (real string) {
 	return real
 }
 
-// atHosts is an address at each of the site's hosts, in both schemes, its own first.
+// atHosts is an address at each of the site's hosts, its own first, in each scheme in which the outermost server answers there.
 func (s *Source) atHosts(address string, hosts []string) (all []*url.URL) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return nil
 	}
+	add := func(scheme, host string) {
+		at := *u
+		at.Scheme, at.Host = scheme, host
+		if port := s.Address.Port(); port != "" && at.Port() == "" && scheme == s.Address.Scheme { // where its own name answers the others do
+			at.Host += ":" + port
+		}
+		if !slices.ContainsFunc(all, func(o *url.URL) bool { return o.String() == at.String() }) {
+			all = append(all, &at)
+		}
+	}
+	add(s.Address.Scheme, s.Address.Host)
 	for _, host := range append([]string{s.Address.Host}, hosts...) {
-		for _, scheme := range []string{s.Address.Scheme, "http", "https"} {
-			at := *u
-			at.Scheme, at.Host = scheme, host
-			if !slices.ContainsFunc(all, func(o *url.URL) bool { return o.String() == at.String() }) {
-				all = append(all, &at)
-			}
+		name := (&url.URL{Host: host}).Hostname()
+		encrypted := s.Servers[0].Encrypts(name)
+		if len(encrypted) > 0 {
+			add("https", host)
+		}
+		if slices.ContainsFunc(s.Servers[0].Serves(name), func(port int) bool { return !slices.Contains(encrypted, port) }) {
+			add("http", host)
 		}
 	}
 	return all
@@ -322,7 +340,11 @@ func backwards(expression, to string) way {
 // linksIn notes the links below folders, and below what these lead to.
 func (s *Source) linksIn(folders []string) {
 	looked := map[string]bool{}
-	for queue := folders; len(queue) > 0 && len(looked) < maxLooked; queue = queue[1:] {
+	for queue := folders; len(queue) > 0; queue = queue[1:] {
+		if len(looked) == maxFoldersOfLinks || len(s.ways.links) >= maxLinks {
+			s.ways.cut = true
+			return
+		}
 		at := realOf(queue[0])
 		if at == "" || looked[at] {
 			continue
@@ -338,7 +360,7 @@ func (s *Source) linksIn(folders []string) {
 			case tree.Folder:
 				queue = append(queue, name)
 			case tree.Link:
-				if to := realOf(name); to != "" && len(s.ways.links) < maxLinks {
+				if to := realOf(name); to != "" {
 					s.ways.links = append(s.ways.links, link{name, to})
 					queue = append(queue, to)
 				}
