@@ -120,6 +120,12 @@ func (l List) Named(right Rights) (users, groups []uint32) {
 	return users, groups
 }
 
+// Others is what everybody may do by the list; nothing without one.
+func (l List) Others() Rights {
+	rights, _ := l.of(tagOther)
+	return rights
+}
+
 // Text is the list as getfacl(1) shows it, in one line, without what the mode says as well; names are looked up by the two functions.
 func (l List) Text(user, group func(uint32) string) string {
 	var parts []string

@@ -64,6 +64,11 @@ func (b *Baseline) compile(r *Rule) error {
 	if err := b.compileFollowUp(r, env, c); err != nil {
 		return err
 	}
+	if r.configured != nil {
+		if err := b.compile(r.configured); err != nil {
+			return err
+		}
+	}
 	r.code = c
 	return nil
 }

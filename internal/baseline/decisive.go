@@ -21,6 +21,9 @@ func (b *Baseline) Decisive(s *facts.Snapshot, d facts.Deviation) []string {
 	if !known || r.code == nil {
 		return nil
 	}
+	if d.AsConfigured && r.configured != nil {
+		r = r.configured
+	}
 	j := &judging{baseline: b, rule: r, snapshot: s, item: d.Item}
 	names := j.turnedOn(r.code.holds)
 	var full []string

@@ -82,6 +82,8 @@ type judging struct {
 	items    []UnjudgedItem   // that could not be judged
 	judged   int              // items that could
 	proposed *facts.Proposal  // the fix, where it is the same for every item
+	whole    bool             // of the items that could be judged, one is no place that the server tells apart
+	apart    bool             // only answers at places that the server tells apart
 	same     map[string]known // what does not depend on the item, looked up once
 }
 
@@ -106,6 +108,25 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	j := &judging{baseline: b, rule: r, snapshot: s}
 	into.FollowUps = append(into.FollowUps, (&judging{baseline: b, rule: r, snapshot: s}).followUps()...)
 	deviations, applied, err := j.all()
+	if c := r.configured; c != nil && err == nil && (c.list != "" || !s.Asked(facts.Live)) {
+		told := &judging{baseline: b, rule: c, snapshot: s, apart: s.Asked(facts.Live)}
+		said, applies, failed := told.all()
+		said = besides(said, deviations)
+		if r.list == "" && !told.apart && !told.whole { // of the home page nobody can tell: one place stands for the site
+			slices.SortStableFunc(said, func(a, b facts.Deviation) int { return int(a.Severity) - int(b.Severity) })
+			if said = said[:min(len(said), 1)]; len(said) > 0 {
+				said[0].Subject, said[0].Fingerprint, said[0].Formerly = SiteSubject, facts.Fingerprint(r.ID, SiteSubject), []string{}
+			}
+		}
+		switch {
+		case failed != nil:
+			err = failed
+		case told.apart: // what was looked at elsewhere may be otherwise at a place that the server tells apart
+			deviations = append(deviations, said...)
+		case len(j.missing) > 0 && (len(said) > 0 || len(told.missing) == 0 && applies && !c.deviatesOnly && (c.list == "" || told.judged > 0)):
+			r, j, deviations, applied = c, told, said, applies
+		}
+	}
 	into.Deviations = append(into.Deviations, deviations...)
 	switch {
 	case err != nil:
@@ -130,6 +151,18 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	}
 }
 
+// besides are the deviations by what a server has been told, without those of places where the whole site deviates in the same way, or that were seen.
+func besides(told, seen []facts.Deviation) (besides []facts.Deviation) {
+	whole := slices.ContainsFunc(slices.Concat(told, seen), func(d facts.Deviation) bool { return !apart(d.Item) })
+	return slices.DeleteFunc(told, func(d facts.Deviation) bool { return whole && apart(d.Item) })
+}
+
+// apart tells whether an item is an answer at a place that the server tells apart from others.
+func apart(item facts.Item) bool {
+	a, is := item.(*facts.Answer)
+	return is && a.Kind == facts.Place
+}
+
 // all judges the rule for the site, or for every item of its list. Applied tells whether it applied to any.
 func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) {
 	if j.rule.list == "" {
@@ -149,6 +182,9 @@ func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) 
 		if !j.rule.builtIn && time.Since(began) > ruleTime {
 			return deviations, applied, errTooSlow
 		}
+		if j.apart && !apart(item) {
+			continue
+		}
 		j.item, j.lacks = item, nil
 		d, applies, err := j.one()
 		if err != nil {
@@ -160,7 +196,7 @@ func (j *judging) all() (deviations []facts.Deviation, applied bool, err error) 
 			why := item.Why(strings.TrimPrefix(j.lacks[0], j.rule.list+"."))
 			j.items = append(j.items, UnjudgedItem{item.Subject(), j.lacks, why.Because, why.Origin})
 		case applies:
-			j.judged++
+			j.judged, j.whole = j.judged+1, j.whole || !apart(item)
 		}
 		if d != nil {
 			deviations = append(deviations, *d)
@@ -341,13 +377,25 @@ func (j *judging) subject() (subject, identity string) {
 	if j.item == nil {
 		return SiteSubject, SiteSubject
 	}
+	if a, is := j.item.(*facts.Answer); is && j.rule.asked != nil { // the same as if it had been asked
+		switch j.rule.asked.list {
+		case "":
+			if !apart(a) {
+				return SiteSubject, SiteSubject
+			}
+			return a.Address, a.Address
+		case facts.ListPages:
+			return a.Path(), a.Path()
+		}
+		return a.Address, a.Address
+	}
 	return j.item.Subject(), j.item.Identity()
 }
 
 func (j *judging) deviation() (*facts.Deviation, error) {
 	r := j.rule
 	subject, identity := j.subject()
-	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Harm: r.Harm, Opens: r.opens(), Subject: subject, Fingerprint: facts.Fingerprint(r.ID, identity), Formerly: []string{}, Item: j.item}
+	d := &facts.Deviation{Rule: r.ID, Area: r.Area, Harm: r.Harm, Opens: r.opens(), Subject: subject, Fingerprint: facts.Fingerprint(r.ID, identity), Formerly: []string{}, Item: j.item, AsConfigured: r.asked != nil}
 	for _, id := range append([]string{r.ID}, r.Former...) { // formerly they were made of the subject
 		if old := facts.Fingerprint(id, subject); old != d.Fingerprint {
 			d.Formerly = append(d.Formerly, old)

@@ -48,17 +48,56 @@ type Rule struct {
 	Fix      Fixes       `yaml:"fix"`
 	// Configured names what the web server's configuration says of the same thing, to be shown beside it: the kind of an answer
 	// and a field of it, as home.status; "this" is the answer for the item's own address.
-	Configured []string  `yaml:"configured"`
-	FollowUp   *FollowUp `yaml:"follow_up"`
-	Pos        strict.Pos
+	Configured []string `yaml:"configured"`
+	// AsConfigured is how the rule is judged where nobody asked the site.
+	AsConfigured *AsConfigured `yaml:"as_configured"`
+	FollowUp     *FollowUp     `yaml:"follow_up"`
+	Pos          strict.Pos
 
 	Area string `yaml:"-"`
 	list string // of each
 	as   string
 	file string
 	code *code
+	// configured is the rule as it is judged by what the web server has been told; nil where that tells nothing of it. Asked is the rule
+	// that it stands in for.
+	configured, asked *Rule
+	deviatesOnly      bool
 	// builtIn rules are our own, and trusted.
 	builtIn bool
+}
+
+// AsConfigured is how a rule about what a visitor gets is judged by what the web server's configuration makes of the address, where nobody
+// asked the site. What it leaves out is the rule's.
+type AsConfigured struct {
+	Severity Severity    `yaml:"severity"`
+	Each     string      `yaml:"each"`
+	When     strict.Expr `yaml:"when"`
+	Holds    strict.Expr `yaml:"holds"`
+	Says     string      `yaml:"says"` // after "As configured, "
+	// DeviatesOnly: that the configuration does not bring it about says nothing of whether it is so.
+	DeviatesOnly bool  `yaml:"deviates_only"`
+	Fix          Fixes `yaml:"fix"`
+	Pos          strict.Pos
+}
+
+// byConfiguration is the rule that stands in for this one where nobody asked the site; nil for none.
+func (r *Rule) byConfiguration() (*Rule, error) {
+	a := r.AsConfigured
+	if a == nil {
+		return nil, nil
+	}
+	c := *r
+	c.AsConfigured, c.Configured, c.FollowUp, c.Covers = nil, nil, nil, nil
+	c.Each, c.list, c.as, c.When, c.Holds, c.Says, c.Pos = a.Each, "", "", a.When, a.Holds, "As configured, "+a.Says, a.Pos
+	c.asked, c.deviatesOnly = r, a.DeviatesOnly
+	if len(a.Severity) > 0 {
+		c.Severity = a.Severity
+	}
+	if len(a.Fix) > 0 {
+		c.Fix = a.Fix
+	}
+	return &c, c.check()
 }
 
 // Fixes is one fix, or several with conditions, of which the first that holds counts: one for each cause.
@@ -209,7 +248,9 @@ func (r *Rule) check() error {
 			return err
 		}
 	}
-	return nil
+	var err error
+	r.configured, err = r.byConfiguration()
+	return err
 }
 
 // renew puts present names in the place of former ones.

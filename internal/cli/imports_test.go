@@ -46,7 +46,7 @@ var (
 		"amend":                {"caching", "directives", "facts", "orders", "source/runtime", "source/server", "source/server/answer", "tree"},
 		"source/upkeep":        {"dialect", "facts", "ordinary", "private", "strict", "orders", "tree"},
 		"source/runtime":       {"secrets", "facts", "ordinary", "progress", "orders", "tree"},
-		"source/server":        {"directives", "facts", "ordinary", "progress", "spelt", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
+		"source/server":        {"directives", "facts", "ordinary", "policy", "progress", "spelt", "source/server/answer", "source/server/nginx", "source/server/apache", "tree"},
 		"source/server/answer": {"caching", "facts", "tree"},
 		"source/server/nginx":  {"directives", "facts", "source/server/answer"},
 		"source/server/apache": {"directives", "facts", "source/server/answer"},

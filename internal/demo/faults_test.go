@@ -319,7 +319,12 @@ var faults = map[string]fault{
 	"permissions.no-needless-execute": {do: func(b *installation) { b.chmod(0o755, "foyer/posters/card.png") }},
 	"permissions.no-set-id":           {do: func(b *installation) { b.chmod(os.ModeSetgid|0o644, "foyer/index.php") }},
 	"permissions.one-owner":           {do: besides(givenTo(4711, "works/brindle.php"))},
-	"permissions.needed-writable":     {do: func(b *installation) { b.webUser = "nobody" }},
+	"permissions.owner-apart": {do: func(b *installation) {
+		b.webUser = "nobody"
+		besides(givenTo(65534, "foyer/posters", "foyer/posters/winter", "foyer/lamplit", "foyer/.htaccess"))(b)
+	}},
+	"permissions.new-entries":     {do: besides(onList("d:u:4711:rwx", "foyer/costumes"))},
+	"permissions.needed-writable": {do: func(b *installation) { b.webUser = "nobody" }},
 	"permissions.plain-entries": {do: func(b *installation) {
 		b.beside = func(root string) error { return syscall.Mkfifo(filepath.Join(root, "works", "tube"), 0o640) }
 	}},

@@ -375,6 +375,14 @@ var hardeningHarmless = []change{
 	{"", "uploads that belong to the web server", func(b *installation) {
 		b.beside = givenTo(4711, uploadsOf[b.system.lore().Maker])
 	}},
+	{"", "an override file that the web server's group may read", func(b *installation) {
+		b.webUser = "nobody"
+		besides(givenTo(65534, "foyer/posters", "foyer/posters/winter", "foyer/lamplit"), inGroup(65534, 0o640, "foyer/.htaccess"))(b)
+	}},
+	{"", "a list that names the web server", func(b *installation) {
+		b.webUser = "nobody"
+		besides(givenTo(65534, "foyer/posters", "foyer/posters/winter", "foyer/lamplit"), onList("d:u:nobody:rwx", "foyer/posters"))(b)
+	}},
 	{"", "a folder whose files take its group", func(b *installation) {
 		b.beside = inGroup(0, os.ModeSetgid|0o755, uploadsOf[b.system.lore().Maker])
 	}},

@@ -57,7 +57,7 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		"delivery.first-byte", "delivery.network", "delivery.protocol", "delivery.capabilities",
 		"hardening.spam-comments", "hardening.messages", "hardening.profiles", "hardening.firewall", "hardening.firewall-learning", "hardening.backups", "hardening.backup-age", "hardening.backup-place",
 		"hardening.keys-known", "hardening.head-code", "hardening.tls", "hardening.security-contact", "hardening.nothing-leaks", "hardening.errors-served", "hardening.spam-served",
-		"permissions.one-owner", "permissions.needed-writable", "permissions.no-address", "hardening.discreet", "hardening.installer-gone",
+		"permissions.one-owner", "permissions.needed-writable", "permissions.no-address", "permissions.owner-apart", "permissions.new-entries", "permissions.no-set-id", "hardening.discreet", "hardening.installer-gone",
 		"upkeep.no-known-flaws", "upkeep.core", "upkeep.extensions", "upkeep.abandoned", "upkeep.no-strays", "upkeep.themes-used", "upkeep.no-overlap", "upkeep.scheduler", "upkeep.integrity", "upkeep.no-strange-code", "upkeep.runtime-age", "upkeep.space",
 		"maintenance.lifted-configured", "maintenance.lifted-throughout", "maintenance.served", "maintenance.status", "maintenance.robots", "maintenance.notice-brief", "maintenance.staff", "maintenance.message-served",
 		"maintenance.contact", "maintenance.contact-named", "maintenance.shut-told", "maintenance.lock-whole", "maintenance.lock-encrypted", "maintenance.lock-spares", "maintenance.lock-stops",

@@ -14,6 +14,9 @@ const (
 // ProgramEndings are the endings of names that some web server hands to a runtime, in lower case and without the dot.
 const ProgramEndings = "php php3 php4 php5 php7 php8 phtml phar phps pht inc cgi pl py rb sh jsp jspx asp aspx ashx shtml"
 
+// Place is the kind of an answer at an address that was made up for a place that the configuration tells apart.
+const Place = "place"
+
 // An Answer is what a web server's configuration makes of one address, field by field.
 type Answer struct {
 	Kind    string `json:"kind"`    // why it was worked out: home, inner page, ...
@@ -46,7 +49,20 @@ var answerFields = []Field{
 	{Name: "referrer", Type: String, Meaning: "Referrer-Policy"},
 	{Name: "content_policy", Type: String, Meaning: "Content-Security-Policy"},
 	{Name: "permissions_policy", Type: String, Meaning: "Permissions-Policy"},
+	{Name: "robots_header", Type: String, Meaning: "X-Robots-Tag"},
+	{Name: "frames_limited", Type: Bool, Meaning: "not every site may show it in a frame", Steady: Steadiness{Follows: []string{"framing", "content_policy"}}},
+	{Name: "sniff_stopped", Type: Bool, Meaning: "browsers take it for what it says it is", Steady: Steadiness{Follows: []string{"nosniff"}}},
+	{Name: "referrer_short", Type: Bool, Meaning: "other sites are not told the whole address", Steady: Steadiness{Follows: []string{"referrer"}}},
+	{Name: "hsts_seconds", Type: Int, Meaning: "for how long browsers are to come encrypted; -1 when nothing says so", Steady: Steadiness{Follows: []string{"hsts"}}},
+	{Name: "policy_lets", Type: List, Meaning: "what its Content-Security-Policy lets run all the same", Steady: Steadiness{Follows: []string{"content_policy"}}},
+	{Name: "feature_limits", Type: Int, Meaning: "how many features of browsers its Permissions-Policy limits", Steady: Steadiness{Follows: []string{"permissions_policy"}}},
 	{Name: "server_header", Type: String, Meaning: "Server"},
+	{Name: "tells_versions", Type: List, Meaning: "headers that name the version of a program", Steady: Steadiness{Follows: []string{"server_header"}}},
+	{Name: "leads_to", Type: String, Meaning: "where whoever follows it ends: the address itself when it leads nowhere", Steady: Steadiness{Follows: []string{"location", "status"}}},
+	{Name: "leads_in", Type: Int, Meaning: "in how many steps", Steady: Steadiness{Follows: []string{"location", "status"}}},
+	{Name: "leads_for_good", Type: Bool, Meaning: "every step says that it is for good", Steady: Steadiness{Follows: []string{"location", "status"}}},
+	{Name: "preferred", Type: Bool, Meaning: "it leads to the same path of the one true address", Steady: Steadiness{Follows: []string{"leads_to", "intent.address"}}},
+	{Name: "listens", Type: Bool, Meaning: "the outermost server listens there: on that port, and encrypted where the address is", Steady: Steadiness{Follows: []string{"server"}}},
 	{Name: "zone", Type: String, Meaning: "the server's cache that may keep it; nothing when none does", Steady: Steadiness{Follows: []string{"handler", "status", "denied"}}},
 	{Name: "valid_seconds", Type: Int, Meaning: "how long that keeps it, -1 when nobody says", Steady: Steadiness{Follows: []string{"zone", "handler"}}},
 	{Name: "error_seconds", Type: Int, Meaning: "how long the server's cache keeps that an address is not there, if the answer says nothing of it; 0 when it does not", Steady: Steadiness{Follows: []string{"zone", "handler"}}},
@@ -60,7 +76,7 @@ var answerFields = []Field{
 
 // answerList are all fields of the list.
 var answerList = append([]Field{
-	{Name: "kind", Type: String, Meaning: "why it was worked out: home, inner page, robots, sitemap, missing, uploaded script, uploaded picture, asset, hidden file, configuration, override file, back-up, readme, login, folder, script with path, spelling, with a session, posted, or asked"},
+	{Name: "kind", Type: String, Meaning: "why it was worked out: home, inner page, robots, sitemap, missing, uploaded script, uploaded picture, asset, hidden file, configuration, private file, override file, back-up, readme, login, folder, place, script with path, spelling, inner spelling, with a session, posted, or asked"},
 	{Name: "address", Type: String, Meaning: "the address"},
 	{Name: "path", Type: String, Meaning: "path and query of it"},
 }, answerFields...)

@@ -297,6 +297,9 @@ type Deviation struct {
 	Since *Since   `json:"since,omitempty"`
 	Fix   Proposal `json:"fix"`
 
+	// AsConfigured tells that nobody asked the site: it is what the web server has been told that brings it about.
+	AsConfigured bool `json:"as_configured,omitempty"`
+
 	Item Item `json:"-"` // of the list; nil when it is about the site
 }
 

@@ -139,7 +139,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 
 func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 	for list, item := range map[string]Item{
-		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Asked: true, Web: "r--", Answer: "served", Reached: true, Paths: []string{"x"}},
+		ListClasses:  &Class{Role: "config", Kind: "file", Content: "program", Mode: "0644", Owner: "a", Group: "b", Asked: true, Marked: true, Web: "r--", Answer: "served", Reached: true, Paths: []string{"x"}},
 		ListShadowed: &Shadowed{Directive: "a"},
 		ListAnswers:  wholeAnswer(),
 		ListAccounts: &Record{List: ListAccounts, Values: map[string]Value{"name": TextOf(String, "a"), "role": TextOf(Words, "lowest"), "created": NumberOf(Date, 1), "second_factor": BoolOf(true), "last_seen": NumberOf(Date, 2)}},
@@ -160,7 +160,7 @@ func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 func wholeAnswer() *Answer {
 	a := &Answer{Kind: "home", Address: "https://x.example/a?b", Cells: map[string]Cell{}}
 	for _, f := range answerFields {
-		v := map[Type]Value{String: TextOf(String, "s"), Words: TextOf(Words, "static"), Int: NumberOf(Int, 7), Bool: BoolOf(true), Size: NumberOf(Size, 9)}[f.Type]
+		v := map[Type]Value{String: TextOf(String, "s"), Words: TextOf(Words, "static"), Int: NumberOf(Int, 7), Bool: BoolOf(true), Size: NumberOf(Size, 9), List: ListOf("s")}[f.Type]
 		a.Cells[f.Name] = Cell{Value: v, Origin: Origin{File: "n.conf", Line: 3}}
 	}
 	return a

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -61,7 +62,7 @@ var Lists = map[string][]Field{
 	ListClasses: {
 		{Name: "role", Type: String, Meaning: "what the entries are for: config, code, uploads, cache, override, private, backup, temporary, other"},
 		{Name: "kind", Type: Words, Words: []string{"file", "folder", "link", "other"}, Meaning: "what the entries are"},
-		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; scripting a picture that carries a script"},
+		{Name: "content", Type: Words, Words: []string{"program", "command", "inert", "disguised", "dormant", "scripting", "page", "picture", "data", "none"}, Meaning: "what the ending of the name promises and the content bears out; command is a file that may be run, and by its first bytes or its place is; inert a program without a statement that does anything; disguised a program in the name of something else; dormant what begins as a program does and nothing runs; scripting a picture that carries a script"},
 		{Name: "public", Type: Bool, Meaning: "the entries lie in the folder that the web server serves"},
 		{Name: "answer", Type: Words, Words: []string{"served", "run", "refused", "elsewhere"}, Meaning: "what the web server's configuration makes of their addresses: served as they are, run as programs, refused, or answered by something else", Steady: Steadiness{Follows: []string{ListAnswers}}},
 		{Name: "address", Type: String, Meaning: "an address at which the web server gives the file to whoever asks, or has it run, by a folder that is served, a link, another name of a folder or what is rewritten; nothing where there is none", Steady: Steadiness{Follows: []string{"answer"}}},
@@ -87,7 +88,11 @@ var Lists = map[string][]Field{
 		{Name: "who_reads", Type: String, Meaning: "who may read, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
 		{Name: "who_writes", Type: String, Meaning: "who may write, in words", Shows: "mode", Steady: Steadiness{Follows: whoMay}},
 		{Name: "set_id", Type: Bool, Meaning: "whoever runs it gets the rights of its owner or group", Shows: "mode", Steady: Steadiness{Follows: []string{"mode"}}},
-		{Name: "read_only", Type: Bool, Meaning: "nothing can be written where they lie, by the way it is mounted", Shows: "mode"},
+		{Name: "read_only", Type: Bool, Meaning: "nobody but the superuser can write there, by the way it is mounted, or by a mark that they carry (immutable)", Shows: "mode"},
+		{Name: "web_owns", Type: Bool, Meaning: "they belong to whom the web server runs as, who may change their mode and then write", Shows: "owner", Steady: Steadiness{Follows: []string{"owner", "files.web_user"}}},
+		{Name: "powers", Type: Bool, Meaning: "whoever runs it gets some of the superuser's powers (capabilities)", Shows: "mode"},
+		{Name: "new_writers", Type: String, Meaning: "of folders: who may write to what is made there, besides its owner, the web server and the superuser, by a default list of access: everybody, or accounts; nothing for nobody", Shows: "named", Steady: Steadiness{Follows: []string{"new_list"}}},
+		{Name: "new_list", Type: String, Meaning: "of folders: the list of access that what is made there gets, in one line; nothing when there is none", Shows: "named"},
 		{Name: "no_run", Type: Bool, Meaning: "nothing is run where they lie, by the way it is mounted"},
 		{Name: "no_set_id", Type: Bool, Meaning: "set-user and set-group bits mean nothing where they lie, by the way it is mounted"},
 	},
@@ -230,8 +235,13 @@ type Class struct {
 	Shared  bool   `json:"shared,omitempty"`   // others have accounts here who have nothing to do with the site
 	// What the place takes from everybody by the way it is mounted.
 	ReadOnly bool `json:"read_only,omitempty"`
-	NoRun    bool `json:"no_run,omitempty"`
-	NoSetID  bool `json:"no_set_id,omitempty"`
+	// Powers are those of the superuser that who runs it gets; NewWriters and NewList what is made in a folder gets by its default list.
+	Marked     bool   `json:"marked,omitempty"` // it was looked at what they carry beside mode and list
+	Powers     bool   `json:"powers,omitempty"`
+	NewWriters string `json:"new_writers,omitempty"`
+	NewList    string `json:"new_list,omitempty"`
+	NoRun      bool   `json:"no_run,omitempty"`
+	NoSetID    bool   `json:"no_set_id,omitempty"`
 
 	lacks lacking
 }
@@ -249,7 +259,8 @@ type Likeness struct {
 	Within  string `json:"within,omitempty"` // the role of the folder, where it is another
 	Closed  bool   `json:"closed,omitempty"` // a folder above keeps others out
 	List    string `json:"list,omitempty"`   // the access control list
-	May     string `json:"may,omitempty"`    // who may do what, where it is so of every entry
+	NewList string `json:"new_list,omitempty"`
+	May     string `json:"may,omitempty"` // who may do what, where it is so of every entry
 }
 
 // String is the path of what is kept singly, and of what is not, all in which the entries are alike.
@@ -270,6 +281,9 @@ func (l Likeness) String() string {
 	if l.List != "" {
 		parts = append(parts, l.List)
 	}
+	if l.NewList != "" {
+		parts = append(parts, "new "+l.NewList)
+	}
 	return strings.Join(parts, " ")
 }
 
@@ -279,7 +293,7 @@ func (l Likeness) InWords() string {
 		return l.Path
 	}
 	text := l.Role + " " + l.Kind + "s"
-	if words := map[string]string{"program": "programs", "command": "commands", "page": "pages, styles or scripts", "picture": "pictures", "data": "data", "inert": "programs that do nothing", "disguised": "programs in other names", "scripting": "pictures with scripts"}[l.Content]; words != "" {
+	if words := map[string]string{"program": "programs", "command": "commands", "page": "pages, styles or scripts", "picture": "pictures", "data": "data", "inert": "programs that do nothing", "disguised": "programs in other names", "dormant": "what begins as programs do", "scripting": "pictures with scripts"}[l.Content]; words != "" {
 		text += " that are " + words
 	}
 	if l.Public {
@@ -290,7 +304,7 @@ func (l Likeness) InWords() string {
 
 // Likeness is in what the entries are alike.
 func (c *Class) Likeness() Likeness {
-	l := Likeness{c.Role, c.Kind, c.Content, c.Public, c.Mode, c.Owner, c.Group, "", c.Within, c.Closed, c.List, ""}
+	l := Likeness{Role: c.Role, Kind: c.Kind, Content: c.Content, Public: c.Public, Mode: c.Mode, Owner: c.Owner, Group: c.Group, Within: c.Within, Closed: c.Closed, List: c.List, NewList: c.NewList}
 	if c.Each {
 		l.May = strings.TrimRight(strings.Join([]string{c.Web, c.Readers, c.Writers}, "|"), "|")
 	}
@@ -309,7 +323,7 @@ func (c *Class) Identity() string {
 	if l.Path != "" {
 		return l.Path
 	}
-	l.Mode, l.Owner, l.Group, l.Closed, l.List = "", "", "", false, ""
+	l.Mode, l.Owner, l.Group, l.Closed, l.List, l.NewList = "", "", "", false, "", ""
 	return strings.Join(strings.Fields(l.String()), " ")
 }
 
@@ -336,7 +350,7 @@ func (c *Class) Why(field string) Reason {
 		return Reason{"nobody could tell to whom it belongs", c.Origin()}
 	case (field == "readers" || field == "writers") && c.Unsure != "":
 		return Reason{"this machine does not know who is in the group " + c.Unsure, c.Origin()}
-	case (field == "web_reads" || field == "web_writes") && c.Mode != "" && !c.Asked:
+	case slices.Contains([]string{"powers", "new_writers", "new_list"}, field) && c.Mode != "", (field == "web_reads" || field == "web_writes" || field == "web_owns") && c.Mode != "" && !c.Asked:
 		return Reason{isOlder, c.Origin()}
 	case (field == "web_reads" || field == "web_writes") && c.Mode != "":
 		return Reason{"nobody knows whom the web server runs as; say intent.web_user in the site file", c.Origin()}
@@ -441,6 +455,14 @@ func (c *Class) Field(name string) (Value, bool) {
 		return bit(0o6000)
 	case "read_only":
 		return BoolOf(c.ReadOnly), known
+	case "web_owns":
+		return BoolOf(c.WebOwns), c.Asked
+	case "powers":
+		return BoolOf(c.Powers), c.Marked
+	case "new_writers":
+		return TextOf(String, c.NewWriters), c.Marked
+	case "new_list":
+		return TextOf(String, c.NewList), c.Marked
 	case "no_run":
 		return BoolOf(c.NoRun), known
 	case "no_set_id":

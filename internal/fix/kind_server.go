@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"weltaxis/internal/amend"
+	"weltaxis/internal/baseline"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/format"
 	"weltaxis/internal/identity"
@@ -59,14 +60,23 @@ func (p *planning) wish(d facts.Deviation) bool {
 	}
 	wished := *d.Fix.Wish
 	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Step: d.Fix.Step, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: &wished}
-	switch item := d.Item.(type) {
+	about := d.Item
+	if d.Subject == baseline.SiteSubject { // as configured it has the answer for the home page
+		about = nil
+	}
+	spelt := func(address string) {
+		c.Subject, c.addresses, wished.To = address, []string{address}, p.Home
+		wished.Posts = p.postedBelow(address)
+	}
+	switch item := about.(type) {
 	case *facts.Spelling:
-		c.Subject, c.addresses, wished.To = item.Address, []string{item.Address}, p.Home
-		wished.Posts = p.postedBelow(item.Address)
+		spelt(item.Address)
 	case *facts.Page:
 		c.addresses = []string{item.Address}
 	case *facts.Answer:
-		c.addresses = []string{item.Address}
+		if c.addresses = []string{item.Address}; wished.Unify {
+			spelt(item.Address)
+		}
 	case *facts.Asset:
 		c.addresses = []string{item.Address}
 	case *facts.Repeat:

@@ -19,6 +19,7 @@ import (
 // A Folder is what is known of the folder that the web server serves.
 type Folder struct {
 	Server string   // as the web server's configuration has it; "" when nobody says
+	Own    bool     // that configuration is the machine's own, and no copy beside the site file
 	Paths  []string // at which the web server has files, by which it may be found
 	Below  string   // below the root of the files, "." for all of it; "" when nothing tells
 }
@@ -29,7 +30,7 @@ var Public = &gather.Step[Folder]{
 	Asked: func(gather.Request) bool { return true },
 	Gather: func(_ context.Context, ask gather.Request, of gather.Results) (at Folder, _ facts.Seen, _ error) {
 		if servers, _ := Server.Of(of); servers != nil {
-			at.Server = servers.Serving()
+			at.Server, at.Own = servers.Serving(), servers.Elsewhere()
 		}
 		found, _ := Live.Of(of)
 		at.Paths = found.Served
@@ -67,8 +68,9 @@ func asksFiles(ask gather.Request) bool { return ask.Site.Sources.Files != nil }
 func Tree(s *site.Site, d *dialect.Dialect, at Folder) *files.Source {
 	f := s.Sources.Files
 	source := &files.Source{Root: s.Resolve(f.Root), Dialect: d, Public: f.Public, Served: at.Paths, WebUser: s.Said("web_user"), Shared: s.Said("hosting") == "shared"}
-	if source.Public == "" {
-		source.Public = publicBelow(source.Root, at.Server)
+	below := publicBelow(source.Root, at.Server)
+	if source.InPlace = at.Own && below != ""; source.Public == "" {
+		source.Public = below
 	}
 	return source
 }
@@ -119,6 +121,10 @@ var Served = &gather.Step[nothing]{
 						break
 					}
 				}
+			}
+			if class.Answer == "run" && class.Within == dialect.Uploads && class.Single && slices.Contains([]string{"page", "picture", "data", "dormant"}, class.Content) { // whatever it is called
+				class.Content = "program"
+				worse = worseOf(class)
 			}
 			class.Reached = worse != nil && reached < maxReached
 			for _, name := range class.Paths {

@@ -5,7 +5,9 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"weltaxis/internal/dialect"
@@ -127,6 +129,11 @@ func probes(s *site.Site, d *dialect.Dialect, login string, found live.Found) se
 		}
 	}
 	p.UsualUploads = matcher.Usual(dialect.Uploads)
+	if s.Sources.Files == nil {
+		p.Private = func(file string) bool {
+			return slices.Contains([]string{dialect.Private, dialect.Backup}, matcher.Role(file, matcher.Folder(path.Dir(file))))
+		}
+	}
 	if u, err := url.Parse(s.Said("address")); err == nil && u.Host != "" {
 		p.Hosts = []string{u.Host, otherHost(u.Host)}
 	}

@@ -405,6 +405,7 @@ func (nowhere) Readlink(string) (string, error)                    { return "", 
 func (nowhere) ReadDir(string) ([]Entry, error)                    { return nil, ErrNoRoot }
 func (nowhere) Open(string) (fs.File, error)                       { return nil, ErrNoRoot }
 func (nowhere) AccessList(string) []byte                           { return nil }
+func (nowhere) Marks(string) Marks                                 { return Marks{} }
 func (nowhere) Mount(string) Mount                                 { return Mount{} }
 func (nowhere) Space() (Space, error)                              { return Space{}, ErrNoRoot }
 func (nowhere) Create(string, []byte, uint32, func(string)) error  { return ErrNoRoot }

@@ -90,17 +90,44 @@ func (f *folder) accessList(name string) ([]byte, error) {
 		return nil, err
 	}
 	defer at.Close()
-	const attribute, usual = "system.posix_acl_access", 4 + 8*16
+	return attributeOf(at, "system.posix_acl_access"), nil
+}
+
+// attributeOf is an extended attribute of an open entry; nil where it has none, or the file system keeps none (xattr(7)).
+func attributeOf(at *os.File, name string) []byte {
+	const usual = 4 + 8*16
 	raw := make([]byte, usual)
-	n, err := unix.Getxattr(byHandle(at), attribute, raw)
+	n, err := unix.Getxattr(byHandle(at), name, raw)
 	if errors.Is(err, unix.ERANGE) {
-		raw = make([]byte, 1<<16) // an attribute is never larger (xattr(7))
-		n, err = unix.Getxattr(byHandle(at), attribute, raw)
+		raw = make([]byte, 1<<16) // an attribute is never larger
+		n, err = unix.Getxattr(byHandle(at), name, raw)
 	}
 	if err != nil || n <= 0 {
-		return nil, nil
+		return nil
 	}
-	return raw[:n], nil
+	return raw[:n]
+}
+
+func (f *folder) Marks(name string) Marks {
+	marks, _ := f.marks(name)
+	return marks
+}
+
+func (f *folder) marks(name string) (marks Marks, err error) {
+	at, err := followed(f, name, false, f.handle)
+	if err != nil {
+		return marks, err
+	}
+	defer at.Close()
+	var stat unix.Statx_t
+	if err := unix.Statx(int(at.Fd()), "", unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MODE, &stat); err == nil {
+		marks.Fixed = stat.Attributes&unix.STATX_ATTR_IMMUTABLE != 0
+	}
+	marks.Powers = stat.Mode&unix.S_IFMT == unix.S_IFREG && attributeOf(at, "security.capability") != nil
+	if stat.Mode&unix.S_IFMT == unix.S_IFDIR {
+		marks.Default = attributeOf(at, "system.posix_acl_default")
+	}
+	return marks, nil
 }
 
 // list gives the entries of an open folder, by its descriptor.

@@ -60,6 +60,9 @@ func (f *folder) list(dir *os.File, name string) ([]Entry, error) {
 // AccessList knows of no lists here.
 func (f *folder) AccessList(string) []byte { return nil }
 
+// Marks knows of none here.
+func (f *folder) Marks(string) Marks { return Marks{} }
+
 // Mount knows of no mounts here.
 func (f *folder) Mount(string) Mount { return Mount{} }
 

@@ -129,6 +129,11 @@ func (s shared) AccessList(name string) []byte {
 	return list
 }
 
+func (s shared) Marks(name string) Marks {
+	marks, _ := seen(s, name, (*folder).marks, (*folder).marks)
+	return marks
+}
+
 func (s shared) Open(name string) (fs.File, error) {
 	file, err := s.folder.Open(name)
 	if !denied(err) {

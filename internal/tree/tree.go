@@ -47,6 +47,8 @@ type Files interface {
 	// AccessList are the bytes of an entry's own access control list (acl(5)), nil when it has none: its group bits are then the most that
 	// any entry of that list may do.
 	AccessList(name string) []byte
+	// Marks are what an entry carries beside mode and list, as far as the system tells.
+	Marks(name string) Marks
 	// Open opens an ordinary file for reading; anything else is an *ordinary.Error.
 	Open(name string) (fs.File, error)
 	// Mount tells how the place is mounted that an entry lies on, and Space how much room there is.
@@ -91,6 +93,13 @@ const (
 	Link   = "link"
 	Other  = "other" // a device, socket or pipe
 )
+
+// Marks are what an entry carries beside its mode and its own list.
+type Marks struct {
+	Fixed   bool   // nobody changes it, or what is in the folder, but by taking a mark away that the superuser alone may take (statx(2), STATX_ATTR_IMMUTABLE)
+	Powers  bool   // who runs it gets some of the superuser's powers (capabilities(7))
+	Default []byte // the list of access that what is made in a folder gets (acl(5)), nil for none
+}
 
 // An Entry is one thing in the tree.
 type Entry struct {

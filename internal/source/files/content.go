@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -23,6 +24,7 @@ const (
 
 	inert     = "inert"     // a program without a statement that does anything
 	disguised = "disguised" // a program in the name of something else
+	dormant   = "dormant"   // it begins as a program does, and nothing runs it
 	scripting = "scripting" // a picture that carries a script
 )
 
@@ -84,7 +86,9 @@ func contentOf(e tree.Entry) string {
 		}
 		name = name[dot+1:]
 		ending, _, _ := strings.Cut(name, ".")
-		ending = ending[:len(ending)-len(strings.TrimLeft(ending, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"))] // php; and php with a blank
+		if bare := ending[:len(ending)-len(strings.TrimLeft(ending, plainSigns))]; !strings.ContainsAny(ending[len(bare):], plainSigns) { // php; and php with a blank, but not php-notes
+			ending = bare
+		}
 		if !isLower(ending) {
 			ending = strings.ToLower(ending)
 		}
@@ -98,6 +102,12 @@ func contentOf(e tree.Entry) string {
 		}
 	}
 }
+
+// plainSigns are letters and digits, of which endings that are known are made.
+const plainSigns = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+
+// holdsEnding is a name that has the ending of a program somewhere, by which a server may be told to run it.
+var holdsEnding = regexp.MustCompile(`(?i)\.(?:` + strings.Join(strings.Fields(facts.ProgramEndings), "|") + `)`)
 
 func isLower(s string) bool {
 	for i := range len(s) {

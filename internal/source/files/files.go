@@ -35,6 +35,7 @@ type Source struct {
 	Public  string                     // the folder that the web server serves, "." for the root; "" when nobody says, beside the dialect
 	Served  []string                   // paths at which the web server has a file, which tell where it serves from
 	WebUser string                     // whom the web server runs as, "" when nobody says
+	InPlace bool                       // it is known to be served from where it is looked at: what lies above keeps others out, or does not
 	Shared  bool                       // others have accounts on the server who have nothing to do with the site
 	Room    func() (tree.Space, error) // how much room is left; nil to ask the system
 }
@@ -42,6 +43,9 @@ type Source struct {
 // counting makes what a walk needs.
 func (s *Source) counting(in tree.Files) *counting {
 	c := &counting{opener: opener{files: in}, matcher: dialect.NewMatcher(s.Dialect), shared: s.Shared, said: s.WebUser, classes: map[key]*class{}, found: map[string]bool{}, links: map[string]link{}, asking: newAsking(in), whos: map[who]uint32{{}: 0}}
+	if s.InPlace {
+		c.asking.inPlace(s.Root)
+	}
 	public := s.Serves()
 	c.served = public != ""
 	c.public = strings.Trim(path.Clean("/"+filepath.ToSlash(public)), "/")
@@ -228,8 +232,9 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 		closed := c.closed(e, role)
 		var may who
 		list := ""
+		marks := c.marks(e, role)
 		if matters(e, role) {
-			may, list = c.asking.of(e)
+			may, list = c.asking.of(e, marks.Fixed)
 		}
 		if within == role {
 			within = ""
@@ -239,6 +244,7 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 		class := facts.Class{Role: role, Kind: e.Kind, Content: content, Public: public, Mode: fmt.Sprintf("%04o", e.Mode), Owner: names.user(e.UID), Group: names.group(e.GID), Within: within, Closed: closed, List: list}
 		class.Web, class.Readers, class.Writers = may.web, may.readers, may.writers
 		class.Each = matters(e, role)
+		_, class.NewList = c.asking.heirs(e, marks)
 		for _, class.Single = range []bool{true, false} {
 			if class.Paths = nil; class.Single {
 				class.Paths = []string{tree.Printable(e.Path)}
@@ -265,14 +271,16 @@ type key struct {
 	mode, uid, gid      uint32
 	who                 uint32 // its place among those that were found, 0 where it is not worked out for each
 	mount               tree.Mount
-	list                string // the access control list, "" for none
+	powers              bool   // of the superuser
+	list, heirs         string // the access control list, and that of what is made in a folder; "" for none
+	heir                string // who may write to that
 	path                string
 }
 
 var (
 	roleWords    = append(slices.Clone(dialect.RoleNames), dialect.Other)
 	kindWords    = []string{tree.File, tree.Folder, tree.Link, tree.Other}
-	contentWords = []string{program, command, inert, disguised, scripting, page, picture, data, none}
+	contentWords = []string{program, command, inert, disguised, dormant, scripting, page, picture, data, none}
 )
 
 func at(words []string, word string) uint8 { return uint8(slices.Index(words, word)) }
@@ -353,11 +361,14 @@ func (c *counting) visit(e tree.Entry) {
 	var may who
 	if e.Kind != tree.Link && tree.HasModes {
 		k.mount = c.asking.mounted(e)
+		marks := c.marks(e, role)
+		k.mount.ReadOnly, k.powers = k.mount.ReadOnly || marks.Fixed, marks.Powers
+		k.heir, k.heirs = c.asking.heirs(e, marks)
 		if matters(e, role) {
-			may, k.list = c.asking.of(e)
+			may, k.list = c.asking.of(e, marks.Fixed)
 		}
 	}
-	alone := singly(e, roleWords[k.role], within, content, public || !c.served) || to.ends == linkOutside
+	alone := singly(e, roleWords[k.role], within, content, public || !c.served) || to.ends == linkOutside || k.powers
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if may != (who{}) {
@@ -394,6 +405,14 @@ func (c *counting) visit(e tree.Entry) {
 	if isProgram(role, within, content) {
 		c.programs.add(e)
 	}
+}
+
+// marks are what an entry carries besides mode and list, where that decides something: of folders, of what may be run, and where others may write.
+func (c *counting) marks(e tree.Entry, role string) tree.Marks {
+	if e.Kind == tree.Folder || e.Kind == tree.File && (e.Mode&0o111 != 0 || matters(e, role)) {
+		return c.files.Marks(e.Path)
+	}
+	return tree.Marks{}
 }
 
 // what tells what an entry is: its role, that of the folder it lies in, what it holds, and whether the web server serves it.
@@ -498,7 +517,7 @@ func singly(e tree.Entry, role, within, content string, public bool) bool {
 	case dialect.Private, dialect.Backup:
 		return public
 	}
-	return within == dialect.Uploads && slices.Contains([]string{program, command, disguised, scripting}, content)
+	return within == dialect.Uploads && (slices.Contains([]string{program, command, disguised, dormant, scripting}, content) || holdsEnding.MatchString(e.Path[strings.LastIndexByte(e.Path, '/')+1:]))
 }
 
 func (c *counting) fail(path string, err error) {
@@ -554,7 +573,7 @@ func (c *counting) list() []facts.Class {
 		whos[i] = known
 	}
 	for k, counted := range c.classes {
-		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", List: k.list, Closed: k.closed, Under: counted.under, ReadOnly: k.mount.ReadOnly, NoRun: k.mount.NoRun, NoSetID: k.mount.NoSetID}
+		out := facts.Class{Role: roleWords[k.role], Kind: kindWords[k.kind], Content: contentWords[k.content], Public: k.public, Count: counted.count, Single: k.path != "", List: k.list, Closed: k.closed, Under: counted.under, ReadOnly: k.mount.ReadOnly, NoRun: k.mount.NoRun, NoSetID: k.mount.NoSetID, Powers: k.powers, NewWriters: k.heir, NewList: k.heirs}
 		if k.within != k.role {
 			out.Within = roleWords[k.within]
 		}
@@ -570,10 +589,10 @@ func (c *counting) list() []facts.Class {
 				out.Mode = fmt.Sprintf("%04o", k.mode)
 				may := whos[k.who]
 				if out.Each = matters(counted.first, out.Role); !out.Each {
-					may, out.List = c.asking.of(counted.first)
+					may, out.List = c.asking.of(counted.first, k.mount.ReadOnly)
 				}
 				out.Web, out.Readers, out.Writers, out.Unsure = may.web, may.readers, may.writers, may.unsure
-				out.Asked, out.Shared, out.WebOwns = true, c.shared, c.asking.web != nil && c.asking.web.UID == k.uid
+				out.Marked, out.Asked, out.Shared, out.WebOwns = true, true, c.shared, c.asking.web != nil && c.asking.web.UID == k.uid
 			}
 		}
 		for _, p := range counted.paths[:min(counted.count, pathsPerClass)] {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -90,16 +91,37 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 		return role, promised
 	}
 	if promised == page { // text is shown as it is
-		return o.secret(e, role, promised), promised
+		if role := o.secret(e, role, promised); role != dialect.Uploads || !begins(o.head(e.Path, 64)) {
+			return role, promised
+		}
+		return role, dormant
 	}
 	head := o.head(e.Path, wholeSize)
-	if phpTag.Match(head) {
+	switch {
+	case phpTag.Match(head):
 		return role, disguised
+	case begins(head) && promised != command && promised != program:
+		return role, dormant
 	}
 	if promised == data {
 		return secretIn(head, role), promised
 	}
 	return role, promised
+}
+
+// byteMarks are what editors put before a text (Unicode 15, 23.8, byte order mark).
+var byteMarks = []string{"\xef\xbb\xbf", "\xff\xfe", "\xfe\xff"}
+
+// begins tells whether a text begins as a program does: one of the operating system's, or one of a runtime's, with a byte mark or blanks before it.
+func begins(head []byte) bool {
+	for _, mark := range byteMarks {
+		head = bytes.TrimPrefix(head, []byte(mark))
+	}
+	if slices.ContainsFunc(magics[:len(magics)-1], func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }) {
+		return true
+	}
+	at := phpTag.FindIndex(bytes.TrimLeft(bytes.ReplaceAll(head, []byte{0}, nil), " \t\r\n"))
+	return at != nil && at[0] == 0
 }
 
 // svgScript is how a drawing carries a script (SVG 2 §15, OWASP File Upload Cheat Sheet).

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,6 +41,7 @@ type asking struct {
 	reached map[reach]bool
 	mounts  map[uint64]tree.Mount
 	told    map[asked]who
+	above   []access.Entry // the folders above the root, where the site is known to lie in its own place
 }
 
 type reach struct {
@@ -53,6 +55,7 @@ type asked struct {
 	list, folder   string
 	device         uint64
 	isFolder       bool
+	fixed          bool // by a mark
 }
 
 // strangers have no name, and are in no group; those of a group are in it alone. Nobody has such a number (POSIX.1-2024, chown: -1
@@ -80,9 +83,9 @@ func (a *asking) mounted(e tree.Entry) tree.Mount {
 
 // entry is what decides about an entry. A list is asked for only where it may say more than the mode: where the group bits, which
 // are then its mask, leave something.
-func (a *asking) entry(e tree.Entry) (entry access.Entry, raw string) {
+func (a *asking) entry(e tree.Entry, fixed bool) (entry access.Entry, raw string) {
 	mount := a.mounted(e)
-	entry = access.Entry{Mode: e.Mode, UID: e.UID, GID: e.GID, Folder: e.Kind == tree.Folder, ReadOnly: mount.ReadOnly, NoRun: mount.NoRun}
+	entry = access.Entry{Mode: e.Mode, UID: e.UID, GID: e.GID, Folder: e.Kind == tree.Folder, ReadOnly: mount.ReadOnly || fixed, NoRun: mount.NoRun}
 	if e.Kind != tree.Link && e.Mode&0o070 != 0 {
 		bytes := a.files.AccessList(e.Path)
 		if list, err := access.ParseList(bytes); err == nil {
@@ -101,7 +104,7 @@ func (a *asking) folder(dir string) access.Entry {
 		return entry
 	}
 	if e, err := a.files.Stat(dir); err == nil {
-		entry, _ = a.entry(e)
+		entry, _ = a.entry(e, false)
 	}
 	a.mu.Lock()
 	a.folders[strings.Clone(dir)] = entry
@@ -109,8 +112,8 @@ func (a *asking) folder(dir string) access.Entry {
 	return entry
 }
 
-// gets tells whether an account gets through a folder and all above it, up to the root. What lies above the root is no part of the
-// site, which may have been copied to where it is looked at.
+// gets tells whether an account gets through a folder and all above it: up to the root, since the site may have been copied to where it is
+// looked at, or where it is known to lie in its own place, all the way.
 func (a *asking) gets(dir string, account access.Account) bool {
 	at := reach{folder: dir, uid: account.UID}
 	if account.UID == strangers && len(account.Groups) > 0 {
@@ -122,12 +125,67 @@ func (a *asking) gets(dir string, account access.Account) bool {
 	if known {
 		return open
 	}
-	open = a.folder(dir).Of(account)&access.Run != 0 && (dir == "." || a.gets(path.Dir(dir), account))
+	open = a.folder(dir).Of(account)&access.Run != 0 && (dir != "." || a.enters(account)) && (dir == "." || a.gets(path.Dir(dir), account))
 	at.folder = strings.Clone(dir)
 	a.mu.Lock()
 	a.reached[at] = open
 	a.mu.Unlock()
 	return open
+}
+
+// enters tells whether an account gets to the root.
+func (a *asking) enters(account access.Account) bool {
+	return !slices.ContainsFunc(a.above, func(e access.Entry) bool { return e.Of(account)&access.Run == 0 })
+}
+
+// inPlace takes the folders above the root into account, as far as they can be looked at.
+func (a *asking) inPlace(root string) {
+	full, err := filepath.Abs(root)
+	if err != nil {
+		return
+	}
+	real, err := tree.Machine().Real(tree.Full(full))
+	if err != nil {
+		return
+	}
+	for dir := path.Dir(real); ; dir = path.Dir(dir) {
+		if e, err := tree.Machine().Stat(dir); err == nil {
+			entry := access.Entry{Mode: e.Mode, UID: e.UID, GID: e.GID, Folder: true}
+			if e.Mode&0o070 != 0 {
+				entry.List, _ = access.ParseList(tree.Machine().AccessList(dir))
+			}
+			a.above = append(a.above, entry)
+		}
+		if dir == "." || dir == "/" {
+			return
+		}
+	}
+}
+
+// heirs is what a default list of access gives others of what is made in a folder, and that list in words.
+func (a *asking) heirs(e tree.Entry, marks tree.Marks) (writers, text string) {
+	list, err := access.ParseList(marks.Default)
+	if err != nil || len(list) == 0 {
+		return "", ""
+	}
+	text = list.Text(func(id uint32) string { return a.accounts.Of(id).Name }, a.accounts.Group)
+	if list.Others()&access.Write != 0 {
+		return everybody, text + ",other::" + list.Others().String()
+	}
+	var names []string
+	users, groups := list.Named(access.Write)
+	for _, uid := range users {
+		if uid != 0 && uid != e.UID && (a.web == nil || uid != a.web.UID) {
+			names = append(names, a.accounts.Of(uid).Name)
+		}
+	}
+	for _, gid := range groups {
+		in, _ := a.accounts.In(gid)
+		if others := slices.DeleteFunc(slices.Clone(in), func(m access.Account) bool { return m.UID == 0 || m.UID == e.UID || a.web != nil && m.UID == a.web.UID }); len(others) > 0 || len(in) == 0 {
+			names = append(names, "the group "+a.accounts.Group(gid))
+		}
+	}
+	return strings.Join(names, ", "), text
 }
 
 // may is what an account may do with an entry.
@@ -139,9 +197,9 @@ func (a *asking) may(e tree.Entry, entry access.Entry, account access.Account) a
 }
 
 // of works out who may do what with an entry, and its list in words.
-func (a *asking) of(e tree.Entry) (who, string) {
-	entry, raw := a.entry(e)
-	question := asked{e.Mode, e.UID, e.GID, raw, path.Dir(e.Path), e.Device, entry.Folder}
+func (a *asking) of(e tree.Entry, fixed bool) (who, string) {
+	entry, raw := a.entry(e, fixed)
+	question := asked{e.Mode, e.UID, e.GID, raw, path.Dir(e.Path), e.Device, entry.Folder, fixed}
 	a.mu.Lock()
 	known, told := a.told[question]
 	a.mu.Unlock()

@@ -238,7 +238,7 @@ func TestWhatIsToldIsWhatAProcessMayDo(t *testing.T) {
 			for _, rel := range rels {
 				e, err := files.Lstat(rel)
 				require.NoError(t, err)
-				entry, _ := ask.entry(e)
+				entry, _ := ask.entry(e, false)
 				told := ask.may(e, entry, account).String()
 				if name == "" {
 					told = ask.may(e, entry, access.Account{UID: strangers}).String()

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/policy"
 	"weltaxis/internal/progress"
 )
 
@@ -265,7 +266,10 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 	p.page.Status = answer.status
 	if address == v.home.String() {
 		say(v, facts.HomeHeaders, headerLines(answer.header), address)
-		v.versions = versionsIn(answer.header)
+		v.versions = nil
+		for _, line := range policy.Versions(answer.header) {
+			v.versions = append(v.versions, facts.Shorten(line, maxVersion))
+		}
 		say(v, facts.LiveProtocol, answer.protocol, address)
 		say(v, facts.LiveKeptOpen, !answer.closes, address)
 	}

@@ -20,6 +20,7 @@ import (
 	_ "golang.org/x/image/webp" //
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/policy"
 )
 
 // fewKept is how many examples a list of addresses holds.
@@ -485,7 +486,7 @@ func (v *visit) tellFeed(ctx context.Context) {
 	if err == nil {
 		say(v, facts.LiveFeedItems, f.items, at)
 		say(v, facts.LiveFeedReply, f.reply, at)
-		if hasVersion.MatchString(f.maker) {
+		if policy.NamesVersion(f.maker) {
 			v.versions = append(v.versions, "the feed: "+facts.Shorten(f.maker, 80))
 		}
 	}

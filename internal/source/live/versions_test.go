@@ -10,13 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/facts"
+	"weltaxis/internal/policy"
 )
 
 func TestVersionsThatHeadersName(t *testing.T) {
 	for line, found := range map[string]bool{"Server: nginx/1.22.1": true, "Server: nginx": false, "Server: Apache/2 (Debian)": true, "Server: Apache": false, "X-Powered-By: Puppets/3": true, "X-Powered-By: PHP/8.2.36": true, "X-Powered-By: PHP": false,
 		"X-Engine-Version: 4": true, "X-Generator: Brindle 3.4.2": true, "Via: 1.1 cache": false, "Content-Type: text/html; version=1.2.3": false, "X-Api-Version: latest": false, "X-Api-Version: 2": false, "Api-Supported-Versions: 1.0, 2.0": false, "X-Powered-Stage: Brindle 3.4.2": true, "X-Stage-Software: Brindle 3.4": true, "X-Platform: hosting": false, "Server: stage2": false} {
 		name, value, _ := cut(line)
-		assert.Equal(t, found, len(versionsIn(http.Header{name: {value}})) > 0, line)
+		assert.Equal(t, found, len(policy.Versions(http.Header{name: {value}})) > 0, line)
 	}
 }
 
@@ -41,7 +42,7 @@ func TestVersionsThatFeedsName(t *testing.T) {
 		f, err := parseFeed([]byte(`<rss version="2.0"><channel>` + generator + `</channel></rss>`))
 		require.NoError(t, err)
 		assert.Equal(t, maker, f.maker)
-		assert.Equal(t, strings.Contains(maker, "3.4"), hasVersion.MatchString(f.maker), maker)
+		assert.Equal(t, strings.Contains(maker, "3.4"), policy.NamesVersion(f.maker), maker)
 	}
 }
 

@@ -32,6 +32,8 @@ type Probes struct {
 	Cookies      []string // names of cookies that the site sets
 	// Spellings are further spellings of addresses, in full.
 	Spellings []string
+	// Private tells of a file below what is served whether nobody outside should see it; nil where others look for those.
+	Private func(file string) bool
 }
 
 // A probe is an address that is worked out, and why.
@@ -49,6 +51,7 @@ type probe struct {
 var programs = []string{"*.php", "*/*.php", "*.php.jpg", "*.PHP", "*.phtml", "*.phar", "*.pht", "*.php5", "*.php7", "*.php8", "*.cgi", "*.pl", "*.py", ".*.php"}
 
 const (
+	mostApart  = 60   // places that the server tells apart, each with and without encryption
 	maxFolders = 40   // folders at the top that are asked whether they are listed, and as many more of either other kind
 	maxLooked  = 2000 // folders that are looked into for that
 )
@@ -102,6 +105,9 @@ func (s *Source) probes(ask Probes) (list []probe) {
 			add("configuration", at(address), address)
 		}
 	}
+	for _, name := range s.privates(ask.Private) {
+		add("private file", at(name))
+	}
 	add("override file", at("/.htaccess"), "/.htaccess")
 	add("back-up", at("/"+token+".sql"), "/"+token+".sql")
 	for _, name := range s.readmes(s.uploads(ask)) {
@@ -127,12 +133,32 @@ func (s *Source) probes(ask Probes) (list []probe) {
 	for _, host := range ask.Hosts {
 		for _, scheme := range []string{"http", "https"} {
 			u := *s.Address
-			u.Scheme, u.Host, u.Path, u.RawQuery = scheme, host, base+"/", ""
-			if u.String() != s.Address.String() && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == u.String() }) {
-				list = append(list, probe{kind: "spelling", address: u})
+			for _, kind := range []string{"spelling", "inner spelling"} { // what leads on at the front door may lead home from further in
+				u.Scheme, u.Host, u.Path, u.RawQuery = scheme, host, at(map[string]string{"spelling": "/", "inner spelling": "/" + token + "-page/"}[kind]), ""
+				if (scheme != s.Address.Scheme || host != s.Address.Host) && !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == u.String() }) {
+					list = append(list, probe{kind: kind, address: u})
+				}
 			}
 		}
 	}
+	room := mostApart
+	apart := func(target string) {
+		room--
+		u, err := url.Parse(escaped(target))
+		if err != nil || room < 0 {
+			return
+		}
+		u = s.Address.ResolveReference(&url.URL{Path: at(u.Path)})
+		for _, scheme := range []string{s.Address.Scheme, "http"} { // what leads on at the front door may not further in
+			u := *u
+			u.Scheme = scheme
+			if !slices.ContainsFunc(list, func(p probe) bool { return p.address.String() == u.String() }) {
+				list = append(list, probe{kind: facts.Place, address: u, assume: []string{target}})
+			}
+		}
+	}
+	apart("/" + token + ".css") // what is no page may stay where pages lead on
+	s.places(apart)
 	inner := false
 	for _, p := range slices.Clone(list) {
 		if main := p.kind == "home" || p.kind == "inner page" && !inner; main || p.kind == "login" {
@@ -167,6 +193,34 @@ func (s *Source) readmes(uploads []string) (found []string) {
 	add(top)
 	for _, e := range top {
 		add(s.below(e))
+	}
+	return found
+}
+
+// maxPrivate is how many private files are asked about.
+const maxPrivate = 40
+
+// privates are the addresses of files that lie where the server serves and that nobody outside should see.
+func (s *Source) privates(private func(file string) bool) (found []string) {
+	if private == nil || s.Serving() == "" {
+		return nil
+	}
+	queue := []string{""}
+	for looked := 0; len(queue) > 0 && looked < maxLooked; looked++ {
+		folder := queue[0]
+		queue = queue[1:]
+		entries, _ := s.lying().ReadDir(cmp.Or(folder, "."))
+		for _, e := range entries {
+			name := path.Join(folder, e.Base())
+			switch {
+			case e.Kind == tree.Folder:
+				queue = append(queue, name)
+			case e.Kind == tree.File && private(name):
+				if found = append(found, escaped("/"+name)); len(found) == maxPrivate {
+					return found
+				}
+			}
+		}
 	}
 	return found
 }
@@ -319,9 +373,14 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 			return seen, ctx.Err()
 		}
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
-		fact := s.Fact(p.kind, &p.address, s.work(p))
-		if strings.HasPrefix(p.kind, "uploaded ") {
+		worked := s.work(p)
+		fact := s.Fact(p.kind, &p.address, worked)
+		switch {
+		case strings.HasPrefix(p.kind, "uploaded "):
 			itself(&fact)
+		case slices.Contains([]string{"home", "inner page", "spelling", "inner spelling", facts.Place}, p.kind):
+			s.leads(&p.address, worked, fact.Cells)
+			fact.Cells["listens"] = s.listens(&p.address)
 		}
 		seen.Answers = append(seen.Answers, fact)
 	}
@@ -478,7 +537,9 @@ func factOf(kind string, u *url.URL, a *answer.Answer) facts.Answer {
 	put("referrer", header("referrer-policy"), text)
 	put("content_policy", header("content-security-policy"), text)
 	put("permissions_policy", header("permissions-policy"), text)
+	put("robots_header", header("x-robots-tag"), text)
 	put("server_header", header("server"), text)
+	derived(a, f.Cells)
 	put("zone", a.Get(answer.Zone), text)
 	put("valid_seconds", a.Get(answer.Valid), orMinus)
 	if k := a.Keeping; k != nil {

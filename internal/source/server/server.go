@@ -57,8 +57,9 @@ type Server struct {
 	Answer  func(answer.Ask) *answer.Answer
 	// Serves tells whether a host of it has a name, and on which ports.
 	Serves func(name string) []int
-	// Encrypts are those of the ports on which it encrypts.
+	// Encrypts are those of the ports on which it encrypts. Listens tells whether any host listens on a port.
 	Encrypts func(name string) []int
+	Listens  func(port int) bool
 	// Shadowed are directives without effect.
 	Shadowed func() []facts.Shadowed
 	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of the one that takes a request.
@@ -124,6 +125,11 @@ func Open(files Overlay, configs []Config, address *url.URL, connect map[string]
 		return s, gaps
 	}
 	return s, s.find()
+}
+
+// Elsewhere tells whether the configuration lies elsewhere than beside the site file, where one keeps a copy of it.
+func (s *Source) Elsewhere() bool {
+	return len(s.Servers) > 0 && !slices.ContainsFunc(s.Servers, func(one *Server) bool { return !filepath.IsAbs(s.near(facts.Origin{File: one.File}).File) })
 }
 
 // Lies says below which folders the site lies: no link leads out of them to what a server is told.
@@ -226,12 +232,12 @@ func (source *Source) read(c Config) *Server {
 	case Nginx:
 		s.Tree = directives.Nginx(c.File, source.files)
 		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
-		s.Answer, s.Serves, s.Encrypts, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, func() []string { return nil }
 	default:
 		s.Tree = directives.Apache(c.File, source.files, directives.ApacheOptions{Version: s.Version})
 		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
-		s.Answer, s.Serves, s.Encrypts, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides
 		s.Places, s.Folders = config.Places, config.Folders
 	}
 	return s

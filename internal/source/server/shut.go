@@ -160,6 +160,12 @@ func (s *Source) closing(ask Probes) (list []probe, unseen string) {
 	for _, file := range s.lyingThere() {
 		at("file", file)
 	}
+	unseen = cmp.Or(unseen, s.places(func(target string) { at("place", target, target) }))
+	return list, unseen
+}
+
+// places gives an address for each place that the configuration names, but for those that are meant to be open to all. Unseen is one of which none can be made up.
+func (s *Source) places(give func(target string)) (unseen string) {
 	for _, one := range s.Servers {
 		for _, n := range one.Tree.All(placed[one.Kind]...) {
 			targets, understood := s.targets(n)
@@ -167,14 +173,13 @@ func (s *Source) closing(ask Probes) (list []probe, unseen string) {
 				unseen = "no address can be made up that " + n.String() + " (" + s.nearIn(n.Place()) + ") is meant for"
 			}
 			for _, target := range targets {
-				if meantOpen(target) {
-					continue
+				if !meantOpen(target) {
+					give(target)
 				}
-				at("place", target, target)
 			}
 		}
 	}
-	return list, unseen
+	return unseen
 }
 
 // lifts tells whether something in a place may take the question for name and password away, or answers before it.

@@ -20,6 +20,11 @@ func (c *Config) Serves(name string) (ports []int) {
 	return unique(ports)
 }
 
+// Listens tells whether the server listens on a port.
+func (c *Config) Listens(port int) bool {
+	return slices.ContainsFunc(c.Tree.Root, func(n *directives.Node) bool { return n.Is("Listen") && listenAddress(n).port == port })
+}
+
 // Encrypts are those of the ports on which a host of a name encrypts; of the main server's those that no other host takes.
 func (c *Config) Encrypts(name string) (ports []int) {
 	for _, h := range c.encrypting(name) {

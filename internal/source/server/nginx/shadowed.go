@@ -17,6 +17,13 @@ func (c *Config) Serves(name string) []int { return c.ports(name, false) }
 // Encrypts are those of the ports on which a host of a name encrypts.
 func (c *Config) Encrypts(name string) []int { return c.ports(name, true) }
 
+// Listens tells whether any host listens on a port.
+func (c *Config) Listens(port int) bool {
+	return slices.ContainsFunc(c.servers, func(h *host) bool {
+		return slices.ContainsFunc(h.listens, func(l listen) bool { return l.port == port })
+	})
+}
+
 func (c *Config) ports(name string, secure bool) (ports []int) {
 	for _, h := range c.servers {
 		if h.named(name) == 0 {
