@@ -19,7 +19,9 @@ type Row struct {
 	Expected   string         `json:"expected"` // what the rules that deviate expect
 	Verdict    facts.Verdict  `json:"verdict"`
 	Rules      []string       `json:"rules"` // those that deviate, or else those that were asked
-	Because    string         `json:"because,omitempty"`
+	// Differs says how what visitors get differs from what is declared: stale, not written, overridden, served otherwise; "" where it does not.
+	Differs string `json:"differs,omitempty"`
+	Because string `json:"because,omitempty"`
 	// Unjudged says that another rule about the setting could not be judged.
 	Unjudged bool `json:"unjudged,omitempty"`
 }
@@ -40,6 +42,12 @@ func (r *Result) SideBySide(ruled bool) []Row {
 		}
 		row.Configured = r.Snapshot.Decided(entry)
 		r.verdict(&row, entry.Name)
+		if how, because := r.differs(&row, entry); how != "" {
+			row.Differs, row.Because = how, because
+			if row.Verdict != facts.Deviates {
+				row.Verdict = facts.Differs
+			}
+		}
 		if !ruled || row.Verdict != facts.NoRule {
 			rows = append(rows, row)
 		}

@@ -248,9 +248,10 @@ const (
 	NotJudged
 	NoRule // no rule asks
 	NotApplicable
+	Differs // what is declared is not what visitors get
 )
 
-var verdictWords = []string{"", "holds", "deviates", "not judged", "no rule", "not applicable"}
+var verdictWords = []string{"", "holds", "deviates", "not judged", "no rule", "not applicable", "differs"}
 
 func (v Verdict) String() string { return verdictWords[v] }
 

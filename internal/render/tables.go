@@ -140,6 +140,7 @@ func (p Sheet) rows(head []string, rows [][]string, style func(row, column int) 
 
 var verdictStyles = map[facts.Verdict]Style{
 	facts.Deviates:  severityStyles[facts.High],
+	facts.Differs:   severityStyles[facts.Medium],
 	facts.NotJudged: severityStyles[facts.Medium],
 	facts.Holds:     plain,
 	facts.NoRule:    quiet,
@@ -178,6 +179,13 @@ func Settings(p Sheet, r *report.Report, side []audit.Row) {
 
 // verdictText is the verdict, with a sign where another rule could not be judged.
 func verdictText(row audit.Row) string {
+	if row.Differs != "" {
+		text := row.Differs + ": " + Safe(row.Because)
+		if row.Verdict == facts.Deviates {
+			text = row.Verdict.String() + "; " + text
+		}
+		return text
+	}
 	if row.Unjudged {
 		return row.Verdict.String() + "; one not judged"
 	}
