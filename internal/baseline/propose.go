@@ -51,6 +51,17 @@ func (j *judging) workedOut() (facts.Proposal, error) {
 		return facts.Proposal{}, err
 	}
 	p := facts.Proposal{Kind: f.Kind, Risk: f.Risk, Noticed: f.WhoNotices(), Lasting: f.Lasting, Step: f.Step, Field: f.Field, Wish: f.wish()}
+	if p.Wish != nil {
+		told := map[string]string{}
+		for name, value := range p.Wish.Directives {
+			if told[name], err = j.text(value); err != nil {
+				return p, err
+			}
+		}
+		if len(told) > 0 {
+			p.Wish.Directives = told
+		}
+	}
 	offer := func(c facts.Target) {
 		if j.mapped(c.Name) {
 			p.Changes = append(p.Changes, c)

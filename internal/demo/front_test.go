@@ -44,7 +44,7 @@ func TestTheWebServersOfTheTheatre(t *testing.T) {
 				require.NoError(t, err)
 				assert.False(t, result.Snapshot.Partial(), "%v", result.Gaps)
 				noticed := noticing(result)
-				for _, rule := range []string{"hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path", "runtime.errors-hidden", "runtime.upload-limits", "runtime.lines-work"} {
+				for _, rule := range []string{"hardening.upload-inert", "hardening.listing-off", "hardening.firewall-loaded", "runtime.errors-hidden", "runtime.upload-limits", "runtime.lines-work"} {
 					assert.Equal(t, in.front.story, assert.ObjectsAreEqual(true, contains(noticed, rule)), "%s: %v", rule, noticed)
 				}
 				assert.Equal(t, in.front.story, len(result.Snapshot.Shadowed) > 1, "%v", result.Snapshot.Shadowed)

@@ -379,7 +379,7 @@ var kinds = []change{
 	{"runtime.lines-work", "a size in words", amended("memory_limit = 256M", "memory_limit = 256 megabytes")},
 	{"runtime.lines-work", "a hyphen in a name", amended("log_errors = On", "log_errors = On\ndisplay-errors = On")},
 	{"runtime.upload-limits", "the web server takes less", amended("client_max_body_size 12m", "client_max_body_size 4m")},
-	{"hardening.firewall-path", "its file is gone", amended("works/doorkeeper.php", "works/gatekeeper.php")},
+	{"hardening.firewall-loaded", "its file is gone", amended("works/doorkeeper.php", "works/gatekeeper.php")},
 	{"permissions.links-inside", "into the system", func(b *installation) {
 		b.links = map[string]string{path.Join(b.system.lore().Public, "etc"): "/etc/hostname"}
 	}},
@@ -533,7 +533,7 @@ var twins = []func() *installation{lanternLaneAligned, hollin, copperbeckAligned
 
 // fitting is the twin that a change is made to: by turns, or the one that it is about.
 func fitting(i int, c change) *installation {
-	if strings.HasPrefix(c.rule, "runtime.") || c.rule == "hardening.firewall-path" || strings.Contains(c.name, "the runtime") || strings.Contains(c.name, "asks nicely") {
+	if strings.HasPrefix(c.rule, "runtime.") || c.rule == "hardening.firewall-loaded" || strings.Contains(c.name, "the runtime") || strings.Contains(c.name, "asks nicely") {
 		return lanternLaneAligned() // whose server and runtime are shown
 	}
 	if c.rule == "identity.form-recipient" || c.rule == "titles.unique" || c.rule == "visibility.sitemap-urls" || c.rule == "visibility.readable" || strings.Contains(c.name, "sign in") {

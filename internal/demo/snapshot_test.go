@@ -46,7 +46,7 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		}
 	}
 	assert.ElementsMatch(t, []string{"identity.profile-page", "identity.posts-shown", "metadata.verification-known", "visibility.same-for-search", "visibility.robot-by-name", "visibility.no-building-hosts", "visibility.assets-answer",
-		"maintenance.lifted", "maintenance.not-cached", "hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path",
+		"maintenance.lifted", "maintenance.not-cached", "hardening.upload-inert", "hardening.listing-off", "hardening.firewall-path", "hardening.firewall-loaded",
 		"hardening.https", "hardening.framing", "hardening.nosniff", "hardening.referrer", "hardening.cookies", "hardening.versions-hidden", "hardening.readme-hidden", "runtime.session-cookie",
 		"hardening.accounts-known", "hardening.hsts", "hardening.certificate", "hardening.content-policy", "hardening.permissions-policy",
 		"runtime.errors-hidden", "runtime.discreet", "runtime.no-remote-include", "runtime.upload-limits", "runtime.modules", "runtime.lines-work",

@@ -243,6 +243,7 @@ var (
 	CodeEditing              = yesKey(Settings, "code.editing", "program files can be edited from the administration pages").change(30).seenBy(Staff)
 	FirewallMode             = wordKey(Settings, "firewall.mode", []string{"off", "learning", "on"}, "what a firewall within the content system does with requests that look like attacks").change(30).noticed("requests that look like attacks are turned away, and now and then one of a visitor").seenBy(Visitors)
 	FirewallLearning         = amountKey(Settings, Date, "firewall.learning_since", "since when it only learns what is usual").own().change(30).seenBy(Staff)
+	FirewallLoader           = textKey(Settings, String, "firewall.loader", "the file below the root that the runtime is to run before every program, so that the firewall sees each request; nothing where it works within the content system").change(30).seenBy(Staff)
 	BackupsKept              = numberKey(Settings, "backups.kept", "back-ups that the content system knows of, without those that are not where it says").own().change(30).seenBy(Staff).varies().follows(ListBackups).worked()
 	BackupsNewest            = amountKey(Settings, Date, "backups.newest", "when the newest of them was made").own().change(30).seenBy(Staff).varies().follows(ListBackups).worked()
 	SecuritySecret           = amountKey(Settings, Secret, "security.secret", "the key that signs sessions").own().change(1).seenBy(Members, Staff)

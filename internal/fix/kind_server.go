@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"path/filepath"
 	"slices"
@@ -49,6 +50,9 @@ func toldRow(whose string) row {
 // toldTogether is the group of all that is told servers and runtimes in a run: tested, loaded, looked at and taken back together.
 const toldTogether = "server"
 
+// loader is the directive by which the runtime runs something before every program.
+const loader = "auto_prepend_file"
+
 // wish makes a change of what the server or the runtime ought to be told. What a rule wishes of several addresses is one change.
 func (p *planning) wish(d facts.Deviation) bool {
 	if d.Fix.Wish == nil || p.World == nil {
@@ -59,6 +63,17 @@ func (p *planning) wish(d facts.Deviation) bool {
 		kind = Runtime
 	}
 	wished := *d.Fix.Wish
+	if loads := wished.Directives[loader]; loads != "" && !filepath.IsAbs(loads) { // a rule knows it below the root
+		full, err := filepath.Abs(filepath.Join(p.Stores.Root, filepath.FromSlash(loads)))
+		if p.Stores.Root == "" || err != nil {
+			return false
+		}
+		if e, err := tree.Machine().Stat(tree.Full(full)); err != nil || e.Kind != tree.File {
+			return false // every page would end with an error
+		}
+		wished.Directives = maps.Clone(wished.Directives)
+		wished.Directives[loader] = full
+	}
 	c := Change{Rules: []string{d.Rule}, Kind: kind, Name: d.Rule, Risk: d.Fix.Risk, Noticed: d.Fix.Noticed, Lasting: d.Fix.Lasting, Step: d.Fix.Step, Steps: d.Fix.Steps, severity: d.Severity, Group: toldTogether, wish: &wished}
 	about := d.Item
 	if d.Subject == baseline.SiteSubject { // as configured it has the answer for the home page
