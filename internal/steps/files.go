@@ -102,7 +102,7 @@ var Served = &gather.Step[nothing]{
 		_, lie := Files.Of(of)
 		root, hosts := ask.Site.Resolve(ask.Site.Sources.Files.Root), ask.Site.SaidList("aliases")
 		seen := facts.Seen{Classes: slices.Clone(lie.Classes)}
-		reached := 0
+		reached, more := 0, []facts.Class(nil)
 		for i := range seen.Classes[:min(len(seen.Classes), maxServed)] {
 			class := &seen.Classes[i]
 			if class.Kind != tree.File {
@@ -126,22 +126,43 @@ var Served = &gather.Step[nothing]{
 				class.Content = "program"
 				worse = worseOf(class)
 			}
-			class.Reached = worse != nil && reached < maxReached
-			for _, name := range class.Paths {
-				if reached++; !class.Reached || class.Address != "" {
+			class.Reached = worse != nil && class.Tries.All
+			var out []facts.Class // those of it that come out, each by itself
+			for _, name := range class.Tries.Paths {
+				if worse == nil {
+					break
+				}
+				if reached++; reached > maxReached {
+					class.Reached = false
 					break
 				}
 				r, tried := servers.Reached(filepath.Join(root, filepath.FromSlash(name)), hosts, worse...)
-				if class.Reached = tried; r.Address != "" {
-					class.Answer, class.AnswerAt, class.Address = r.What, r.At, r.Address
+				if class.Reached = class.Reached && tried; r.Address == "" {
+					continue
 				}
+				one := class
+				if class.Count > 1 {
+					out = append(out, class.Only(tree.Printable(name)))
+					one = &out[len(out)-1]
+				}
+				one.Answer, one.AnswerAt, one.Address, one.Reached = r.What, r.At, r.Address, true
+				refusedBySystem(one)
 			}
-			if class.Answer == "served" && class.Web != "" && !strings.Contains(class.Web, "r") { // it may not read it itself
-				class.Answer, class.AnswerAt, class.Address = "refused", class.Origin(), ""
+			if refusedBySystem(class); len(out) > 0 {
+				class.Leave(out)
+				more = append(more, out...)
 			}
 		}
+		seen.Classes = append(slices.DeleteFunc(seen.Classes, func(c facts.Class) bool { return c.Count == 0 }), more...)
 		return nothing{}, seen, nil
 	},
+}
+
+// refusedBySystem is that a web server does not give out what it may not read itself.
+func refusedBySystem(class *facts.Class) {
+	if class.Answer == "served" && class.Web != "" && !strings.Contains(class.Web, "r") {
+		class.Answer, class.AnswerAt, class.Address = "refused", class.Origin(), ""
+	}
 }
 
 // worseOf is what is not to become of the files of a class, the worst last; nil where anything may: who wants to hide nothing, and

@@ -290,6 +290,53 @@ type class struct {
 	paths [pathsPerClass]string // the smallest, sorted
 	under string                // the folder that all of them lie in or below
 	first tree.Entry            // that of the smallest path
+	tries []string              // of which all addresses are to be worked out, the smallest paths, sorted
+	kinds map[string]string     // of programs: the smallest path of each folder and ending
+	over  bool                  // there are more
+}
+
+// The bounds of what all addresses are worked out of: entries of a class, and folders and endings of programs that are told apart.
+const (
+	maxTries = 300
+	maxKinds = 5000
+)
+
+// try notes an entry of which all addresses are to be worked out: each that is private, and of programs one of each folder and ending. Which those are
+// does not follow from the order in which entries come.
+func (c *class) try(e tree.Entry, each bool) {
+	if !each {
+		kind := path.Dir(e.Path) + " " + strings.ToLower(path.Ext(e.Path))
+		known, there := c.kinds[kind]
+		switch {
+		case there && known <= e.Path:
+		case !there && len(c.kinds) == maxKinds:
+			c.over = true
+		case c.kinds == nil:
+			c.kinds = map[string]string{kind: strings.Clone(e.Path)}
+		default:
+			c.kinds[kind] = strings.Clone(e.Path)
+		}
+		return
+	}
+	at, _ := slices.BinarySearch(c.tries, e.Path)
+	if at == maxTries {
+		c.over = true
+		return
+	}
+	c.tries = slices.Insert(c.tries, at, strings.Clone(e.Path))
+	if len(c.tries) > maxTries {
+		c.tries, c.over = c.tries[:maxTries], true
+	}
+}
+
+// toTry are they, and whether they are all.
+func (c *class) toTry() facts.Tries {
+	if len(c.kinds) == maxKinds && c.over {
+		return facts.Tries{}
+	}
+	all := append(slices.Clone(c.tries), slices.Collect(maps.Values(c.kinds))...)
+	slices.Sort(all)
+	return facts.Tries{Paths: all[:min(len(all), maxTries)], All: !c.over && len(all) <= maxTries}
 }
 
 // common is the deepest folder that two folders lie in or below.
@@ -402,6 +449,9 @@ func (c *counting) visit(e tree.Entry) {
 		known.first.Path = strings.Clone(e.Path)
 	}
 	known.add(e.Path)
+	if secret := Secret(role); e.Kind == tree.File && (secret || slices.Contains([]string{program, command, disguised}, content) || alone) {
+		known.try(e, secret || alone)
+	}
 	if isProgram(role, within, content) {
 		c.programs.add(e)
 	}
@@ -595,6 +645,7 @@ func (c *counting) list() []facts.Class {
 				out.Marked, out.Asked, out.Shared, out.WebOwns = true, true, c.shared, c.asking.web != nil && c.asking.web.UID == k.uid
 			}
 		}
+		out.Tries = counted.toTry()
 		for _, p := range counted.paths[:min(counted.count, pathsPerClass)] {
 			out.Paths = append(out.Paths, tree.Printable(p))
 		}

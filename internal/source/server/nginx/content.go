@@ -164,6 +164,9 @@ func (r *request) static() {
 		return
 	}
 	entry := r.disk.Look(file.S)
+	if entry.Is != answer.Unseen && r.followsNone(file.S) {
+		return
+	}
 	switch entry.Is {
 	case answer.Unseen:
 		r.unknown(facts.Reason{Because: entry.Why, Origin: r.rootOrigin()})
@@ -177,9 +180,6 @@ func (r *request) static() {
 		}
 		r.redirect(http.StatusMovedPermanently, answer.Known(target), r.rootOrigin())
 	case answer.AFile:
-		if r.followsNone(file.S) {
-			return
-		}
 		if r.method == http.MethodPost {
 			r.special(http.StatusMethodNotAllowed, r.placeOrigin(), nil)
 			return
@@ -209,7 +209,11 @@ func (r *request) followsNone(file string) bool {
 		return false
 	}
 	r.a.Then(at(n), "a link lies on the way to "+file)
-	r.special(http.StatusForbidden, at(n), n)
+	status := http.StatusForbidden
+	if n.Arg(0) == "on" && answer.Linked(r.disk, from, path.Dir(path.Clean(file))) { // the system says of a link within that it is no folder
+		status = http.StatusNotFound
+	}
+	r.special(status, at(n), n)
 	return true
 }
 
