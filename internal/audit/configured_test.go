@@ -268,6 +268,10 @@ func judgedByConfiguration(t *testing.T, kind, text string, files map[string]str
 	require.NoError(t, err)
 	assert.False(t, r.Partial(), "all that was asked for was seen: %v", r.Gaps)
 	for _, d := range r.Deviations {
+		if d.AsConfigured {
+			assert.NotContains(t, strings.Join(append(d.Fix.Steps, d.Says, d.Expected), " "), "unknown", d.Rule)
+			assert.NotEmpty(t, append(d.Fix.Steps, "")[0], d.Rule)
+		}
 		found = append(found, d.Rule+": "+d.Says)
 	}
 	return found, dir

@@ -108,10 +108,10 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	j := &judging{baseline: b, rule: r, snapshot: s}
 	into.FollowUps = append(into.FollowUps, (&judging{baseline: b, rule: r, snapshot: s}).followUps()...)
 	deviations, applied, err := j.all()
-	if c := r.configured; c != nil && err == nil && (c.list != "" || !s.Asked(facts.Live)) {
+	if c := r.configured; c != nil && err == nil && (c.list != "" || !s.Asked(facts.Live)) && !s.Leaves(facts.ListAnswers) {
 		told := &judging{baseline: b, rule: c, snapshot: s, apart: s.Asked(facts.Live)}
 		said, applies, failed := told.all()
-		said = besides(said, deviations)
+		said = told.besides(said, deviations)
 		if r.list == "" && !told.apart && !told.whole { // of the home page nobody can tell: one place stands for the site
 			slices.SortStableFunc(said, func(a, b facts.Deviation) int { return int(a.Severity) - int(b.Severity) })
 			if said = said[:min(len(said), 1)]; len(said) > 0 {
@@ -151,10 +151,23 @@ func (b *Baseline) judgeRule(r *Rule, s *facts.Snapshot, into *Judgement) {
 	}
 }
 
-// besides are the deviations by what a server has been told, without those of places where the whole site deviates in the same way, or that were seen.
-func besides(told, seen []facts.Deviation) (besides []facts.Deviation) {
-	whole := slices.ContainsFunc(slices.Concat(told, seen), func(d facts.Deviation) bool { return !apart(d.Item) })
-	return slices.DeleteFunc(told, func(d facts.Deviation) bool { return whole && apart(d.Item) })
+// besides are the deviations by what a server has been told, without those of places where the whole site deviates by the same line.
+func (j *judging) besides(told, seen []facts.Deviation) (besides []facts.Deviation) {
+	if !slices.ContainsFunc(slices.Concat(told, seen), func(d facts.Deviation) bool { return !apart(d.Item) }) {
+		return told
+	}
+	home := j.snapshot.Configured("home", "")
+	return slices.DeleteFunc(told, func(d facts.Deviation) bool {
+		if !apart(d.Item) || home == nil {
+			return false
+		}
+		own := j.rule.asked.list != "" && slices.ContainsFunc(j.rule.code.holds.names, func(name string) bool {
+			field, is := j.itemField(name)
+			here, there := d.Item.OriginOf(field), home.OriginOf(field)
+			return is && (here.File != there.File || here.Line != there.Line)
+		})
+		return !own
+	})
 }
 
 // apart tells whether an item is an answer at a place that the server tells apart from others.

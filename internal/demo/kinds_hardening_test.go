@@ -75,6 +75,15 @@ func besides(do ...func(root string) error) func(*installation) {
 	}
 }
 
+// ofTheTheatre changes a Brindle alone, whose folders it names.
+func ofTheTheatre(change func(*installation)) func(*installation) {
+	return func(b *installation) {
+		if uploadsOf[b.system.lore().Maker] == "foyer/posters" {
+			change(b)
+		}
+	}
+}
+
 // givenTo gives entries below a site's root to a user by number, whom this machine need not know; only the superuser may.
 func givenTo(uid int, names ...string) func(root string) error {
 	return func(root string) error {
@@ -375,14 +384,14 @@ var hardeningHarmless = []change{
 	{"", "uploads that belong to the web server", func(b *installation) {
 		b.beside = givenTo(4711, uploadsOf[b.system.lore().Maker])
 	}},
-	{"", "an override file that the web server's group may read", func(b *installation) {
+	{"", "an override file that the web server's group may read", ofTheTheatre(func(b *installation) {
 		b.webUser = "nobody"
 		besides(givenTo(65534, "foyer/posters", "foyer/posters/winter", "foyer/lamplit"), inGroup(65534, 0o640, "foyer/.htaccess"))(b)
-	}},
-	{"", "a list that names the web server", func(b *installation) {
+	})},
+	{"", "a list that names the web server", ofTheTheatre(func(b *installation) {
 		b.webUser = "nobody"
 		besides(givenTo(65534, "foyer/posters", "foyer/posters/winter", "foyer/lamplit"), onList("d:u:nobody:rwx", "foyer/posters"))(b)
-	}},
+	})},
 	{"", "a folder whose files take its group", func(b *installation) {
 		b.beside = inGroup(0, os.ModeSetgid|0o755, uploadsOf[b.system.lore().Maker])
 	}},

@@ -81,6 +81,11 @@ func (s *Snapshot) Why(name string) string {
 	return "nothing was found to read it from"
 }
 
+// Leaves tells whether something that failed leaves a full name unknown, or in part.
+func (s *Snapshot) Leaves(name string) bool {
+	return slices.ContainsFunc(s.Gaps, func(g Gap) bool { return g.Kind != Unmapped && g.Leaves(name) })
+}
+
 // InPart tells whether only a part of a list was seen.
 func (s *Snapshot) InPart(list string) bool {
 	return list != "" && slices.ContainsFunc(s.Gaps, func(g Gap) bool { return slices.Contains(g.Names, list) })

@@ -363,7 +363,7 @@ func (s *Source) Served(file string) (what string, at facts.Origin) {
 // Answers sees what the servers make of addresses.
 func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	var seen facts.Seen
-	if len(s.Servers) == 0 || s.Address == nil {
+	if len(s.Servers) == 0 || s.Address == nil || slices.ContainsFunc(s.Servers, (*Server).unread) {
 		return seen, nil
 	}
 	seen.Answers, seen.Shadowed = []facts.Answer{}, []facts.Shadowed{}

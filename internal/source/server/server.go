@@ -243,6 +243,9 @@ func (source *Source) read(c Config) *Server {
 	return s
 }
 
+// unread tells whether nothing of a configuration could be read: then it says nothing, and not that nothing is told.
+func (one *Server) unread() bool { return len(one.Tree.Root) == 0 && len(one.Tree.Gaps) > 0 }
+
 func gapsOf(s *Server) (gaps []facts.Gap) {
 	const most = 10
 	for i, g := range s.Tree.Gaps {
@@ -251,7 +254,7 @@ func gapsOf(s *Server) (gaps []facts.Gap) {
 			break
 		}
 		gap := facts.Gap{Source: facts.Server, What: fmt.Sprintf("%s, line %d", g.File, g.Line), Kind: facts.Failed, Because: g.Because}
-		if g.Broken {
+		if g.Broken || s.unread() {
 			gap.Names = []string{facts.Server.All()}
 		}
 		gaps = append(gaps, gap)
