@@ -124,12 +124,12 @@ func TestDialectsAreShown(t *testing.T) {
 	}
 	b, p := page()
 	Dialects(p, all)
-	assert.Contains(t, b.String(), "114\u00a0of\u00a0114")
+	assert.Contains(t, b.String(), "115\u00a0of\u00a0115")
 	assert.Len(t, DialectList(all), 3)
 
 	b, p = page()
 	CheckedDialect(p, all[0], "", nil)
-	assert.Contains(t, b.String(), "is in order: 114 settings and 8 lists")
+	assert.Contains(t, b.String(), "is in order: 115 settings and 8 lists")
 	b, p = page()
 	CheckedDialect(p, all[0], "/srv"+hostile, []discover.Checked{{Name: "site.title", Value: hostile, Place: "a/b"}, {Name: "site.icon", Wrong: "no such" + hostile}, {Name: "site.logo", Wrong: "x", Unseen: true}})
 	out := ansi.Strip(b.String())
