@@ -74,6 +74,9 @@ func grow(seed uint64, kind, dir string) *grown {
 		if strings.HasSuffix(at, ".txt") {
 			to = g.secret[0]
 		}
+		if kind == "apache" && (to == "gone" || to == "mid/m") { // what Apache says of a link that leads nowhere is not told yet
+			to = "pics"
+		}
 		g.links[at] = dir + "/" + to
 	}
 	if g.chance(40) {
