@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	pathpkg "path"
 	"slices"
 	"strings"
 )
@@ -254,31 +253,6 @@ type Class struct {
 type Tries struct {
 	Paths []string
 	All   bool
-}
-
-// Only is one entry of the class, as a class of its own.
-func (c *Class) Only(path string) Class {
-	one := *c
-	one.Paths, one.Count, one.Single, one.Under, one.Tries = []string{path}, 1, true, pathpkg.Dir(path), Tries{}
-	return one
-}
-
-// Leave takes entries out of the class that are classes of their own.
-func (c *Class) Leave(out []Class) {
-	c.Count -= len(out)
-	c.Paths = slices.DeleteFunc(slices.Clone(c.Paths), func(path string) bool {
-		return slices.ContainsFunc(out, func(one Class) bool { return one.Paths[0] == path })
-	})
-	if len(c.Paths) == 0 { // the first few are gone, and it is known which there are besides
-		for _, path := range c.Tries.Paths {
-			if len(c.Paths) < 3 && !slices.ContainsFunc(out, func(one Class) bool { return one.Paths[0] == path }) {
-				c.Paths = append(c.Paths, path)
-			}
-		}
-	}
-	if len(c.Paths) == 0 {
-		c.Count = 0
-	}
 }
 
 // A Likeness is in what the entries of a class are alike.

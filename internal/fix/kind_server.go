@@ -53,6 +53,27 @@ const toldTogether = "server"
 // loader is the directive by which the runtime runs something before every program.
 const loader = "auto_prepend_file"
 
+// loads is the whole path of a file below the site's root that the runtime is to run before every program; "" where it is none that lies there,
+// since every page would end with an error, or is one that says more than a path.
+func (p *planning) loads(name string) string {
+	if p.Stores.Root == "" || !plainPath.MatchString("/"+name) {
+		return ""
+	}
+	root, err := filepath.Abs(p.Stores.Root)
+	if err != nil {
+		return ""
+	}
+	in, err := tree.Open(root)
+	if err != nil {
+		return ""
+	}
+	defer in.Close()
+	if e, err := in.Lstat(name); err != nil || e.Kind != tree.File {
+		return ""
+	}
+	return filepath.Join(root, name)
+}
+
 // wish makes a change of what the server or the runtime ought to be told. What a rule wishes of several addresses is one change.
 func (p *planning) wish(d facts.Deviation) bool {
 	if d.Fix.Wish == nil || p.World == nil {
@@ -63,13 +84,10 @@ func (p *planning) wish(d facts.Deviation) bool {
 		kind = Runtime
 	}
 	wished := *d.Fix.Wish
-	if loads := wished.Directives[loader]; loads != "" && !filepath.IsAbs(loads) { // a rule knows it below the root
-		full, err := filepath.Abs(filepath.Join(p.Stores.Root, filepath.FromSlash(loads)))
-		if p.Stores.Root == "" || err != nil {
+	if loads := wished.Directives[loader]; loads != "" {
+		full := p.loads(loads)
+		if full == "" {
 			return false
-		}
-		if e, err := tree.Machine().Stat(tree.Full(full)); err != nil || e.Kind != tree.File {
-			return false // every page would end with an error
 		}
 		wished.Directives = maps.Clone(wished.Directives)
 		wished.Directives[loader] = full
@@ -172,6 +190,9 @@ func planAmend(ctx context.Context, p *planning, c *Change) error {
 	c.Because = "what the web server answers changes for everybody"
 	if c.Kind == Runtime {
 		c.Because = "all programs of this place are told it"
+		if c.wish.Directives[loader] != "" {
+			c.Because = "a file of this site is run before all programs that are told it, which may be those of other sites as well, where they share the place"
+		}
 	}
 	if am.Override {
 		c.Risk = facts.Disruptive

@@ -141,21 +141,48 @@ var Served = &gather.Step[nothing]{
 					continue
 				}
 				one := class
-				if class.Count > 1 {
-					out = append(out, class.Only(tree.Printable(name)))
+				switch {
+				case class.Count > 1 && files.Secret(class.Role):
+					out = append(out, alone(class, name))
 					one = &out[len(out)-1]
+				case class.Count > 1: // the others of its folder come out as well
+					shown := tree.Printable(name)
+					class.Paths = slices.Insert(slices.DeleteFunc(slices.Clone(class.Paths), func(p string) bool { return p == shown }), 0, shown)
 				}
 				one.Answer, one.AnswerAt, one.Address, one.Reached = r.What, r.At, r.Address, true
-				refusedBySystem(one)
+				if refusedBySystem(one); one == class {
+					break
+				}
 			}
 			if refusedBySystem(class); len(out) > 0 {
-				class.Leave(out)
+				leave(class, out)
 				more = append(more, out...)
 			}
 		}
 		seen.Classes = append(slices.DeleteFunc(seen.Classes, func(c facts.Class) bool { return c.Count == 0 }), more...)
 		return nothing{}, seen, nil
 	},
+}
+
+// alone is one entry of a class, as a class of its own.
+func alone(class *facts.Class, name string) facts.Class {
+	one := *class
+	one.Paths, one.Count, one.Single, one.Under, one.Tries = []string{tree.Printable(name)}, 1, true, tree.Printable(path.Dir(name)), facts.Tries{}
+	return one
+}
+
+// leave takes entries out of a class that are classes of their own. None is left where those were all.
+func leave(class *facts.Class, out []facts.Class) {
+	gone := func(shown string) bool {
+		return slices.ContainsFunc(out, func(one facts.Class) bool { return one.Paths[0] == shown })
+	}
+	class.Count -= len(out)
+	class.Paths = slices.DeleteFunc(slices.Clone(class.Paths), gone)
+	for _, name := range class.Tries.Paths { // of the first few some may be gone
+		if shown := tree.Printable(name); len(class.Paths) < 3 && !gone(shown) && !slices.Contains(class.Paths, shown) {
+			class.Paths = append(class.Paths, shown)
+		}
+	}
 }
 
 // refusedBySystem is that a web server does not give out what it may not read itself.

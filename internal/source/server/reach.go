@@ -53,7 +53,7 @@ func (s *Source) Reached(file string, hosts []string, worse ...string) (best Rea
 	}
 	s.opening.Do(s.findWays)
 	file, err := filepath.Abs(file)
-	own := realOf(file)
+	own := answer.Real(file)
 	if err != nil || own == "" {
 		return best, false
 	}
@@ -95,7 +95,7 @@ func (s *Source) makes(u *url.URL, own string) (what string, at facts.Origin) {
 		return "refused", handler.Origin
 	case handler.Text() == "proxy" || !found.Known():
 		return "", at
-	case realOf(found.Text()) != own:
+	case answer.Real(found.Text()) != own:
 		return "elsewhere", handler.Origin
 	case handler.Text() == "static" && !status.Known(), !a.Get(answer.Denied).Known(), !a.Get(answer.Login).Known():
 		return "", at
@@ -105,27 +105,6 @@ func (s *Source) makes(u *url.URL, own string) (what string, at facts.Origin) {
 		return "run", handler.Origin
 	}
 	return "elsewhere", handler.Origin
-}
-
-// realOf is a path of this machine with its links followed, "" where it leads nowhere.
-func realOf(name string) (real string) {
-	full, err := filepath.Abs(name)
-	if err != nil {
-		return ""
-	}
-	_ = tree.Near(full, func(files tree.Files, name string) error {
-		found, err := files.Real(name)
-		if err != nil || found == "" {
-			return err
-		}
-		in := files.Name()
-		if in != "/" && in != full { // what everybody may write to is looked at from its own folder, which links may lead to as well
-			in = cmp.Or(realOf(in), in)
-		}
-		real = filepath.Join(in, found)
-		return err
-	})
-	return real
 }
 
 // atHosts is an address at each of the site's hosts, its own first, in each scheme in which the outermost server answers there.
@@ -211,7 +190,7 @@ func (s *Source) findWays() {
 			return
 		}
 		folders = append(folders, name)
-		real := realOf(name)
+		real := answer.Real(name)
 		w.toAddress = append(w.toAddress, func(file string) (addresses []string) {
 			for _, spelt := range []string{name, real} {
 				if rest, is := strings.CutPrefix(file, spelt); is && spelt != "" {
@@ -345,7 +324,7 @@ func (s *Source) linksIn(folders []string) {
 			s.ways.cut = true
 			return
 		}
-		at := realOf(queue[0])
+		at := answer.Real(queue[0])
 		if at == "" || looked[at] {
 			continue
 		}
@@ -360,7 +339,7 @@ func (s *Source) linksIn(folders []string) {
 			case tree.Folder:
 				queue = append(queue, name)
 			case tree.Link:
-				if to := realOf(name); to != "" {
+				if to := answer.Real(name); to != "" {
 					s.ways.links = append(s.ways.links, link{name, to})
 					queue = append(queue, to)
 				}

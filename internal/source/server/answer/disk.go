@@ -1,6 +1,7 @@
 package answer
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"path/filepath"
@@ -48,6 +49,8 @@ func (OS) Look(path string) Entry {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return Entry{Is: Unseen, Why: "this user may not look at " + path}
+	case errors.Is(err, tree.ErrOutside):
+		return Entry{Is: Unseen, Why: "a link leads to " + path + " from a folder to which everybody may write, and is not followed here"}
 	case err != nil:
 		return Entry{}
 	case e.Kind == tree.Folder:
@@ -66,16 +69,38 @@ func Linked(d Disk, from, path string) bool {
 
 // Linked tells whether a link lies between a folder and what is below it.
 func (OS) Linked(from, path string) bool {
-	real := func(path string) (to string) {
-		_ = tree.Near(path, func(files tree.Files, name string) (err error) {
-			to, err = files.Real(name)
-			return err
-		})
-		return to
-	}
 	below, err := filepath.Rel(from, filepath.Clean(path))
-	to, of := real(path), real(from)
-	return err == nil && to != "" && filepath.Clean(to) != filepath.Join(of, below)
+	to, leads := followed(path)
+	if errors.Is(leads, tree.ErrOutside) {
+		return true
+	}
+	return err == nil && to != "" && to != filepath.Join(Real(from), below)
+}
+
+// Real is a path of this machine with its links followed, as far as they lead somewhere; "" for one that leads out of what may be looked at.
+func Real(name string) string {
+	to, _ := followed(name)
+	return to
+}
+
+func followed(name string) (to string, err error) {
+	full, err := filepath.Abs(name)
+	if err != nil {
+		return "", err
+	}
+	err = tree.Near(full, func(files tree.Files, name string) error {
+		found, err := files.Real(name)
+		if err != nil || found == "" {
+			return err
+		}
+		in := files.Name()
+		if in != "/" && in != full { // what everybody may write to is looked at from its own folder, which links may lead to as well
+			in = cmp.Or(Real(in), in)
+		}
+		to = filepath.Join(in, found)
+		return nil
+	})
+	return to, err
 }
 
 // maxRead is the largest file that is read: one that tells a server what to do in a folder.

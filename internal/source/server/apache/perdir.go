@@ -353,7 +353,7 @@ func (r *request) walk(path string, entry answer.Entry) (*settings, *failure) {
 	s := r.basic()
 	parts := strings.Split(strings.Trim(path, "/"), "/")
 	at := ""
-	folders := len(parts)
+	folders, missed := len(parts), false
 	for i := 0; i <= folders; i++ {
 		if i > 0 {
 			at += "/" + parts[i-1]
@@ -364,6 +364,11 @@ func (r *request) walk(path string, entry answer.Entry) (*settings, *failure) {
 		}
 		if fail := r.followsNot(s, at); fail != nil {
 			return s, fail
+		}
+		if entry.Is == answer.NoEntry && at != "" && !missed && r.disk.Look(at).Is == answer.NoEntry { // from here on there is nothing
+			if missed = true; answer.Linked(r.disk, filepath.Dir(at), at) {
+				return s, &failure{http.StatusForbidden, r.rootOrigin(), "the link " + at + " leads nowhere"}
+			}
 		}
 		isFolder := i < folders || entry.Is == answer.AFolder
 		if i == folders && !isFolder && (entry.Is != answer.AFile || r.info != "" || !s.options["FollowSymLinks"]) {
