@@ -256,7 +256,7 @@ func liveOptions(s *site.Site, l *site.Live, options Options) (live.Options, err
 		}
 		return *value
 	}
-	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"), TokenFiles: s.SaidList("token_files"),
+	look := live.Options{Address: s.Address(), Preferred: s.Said("address"), Aliases: s.SaidList("aliases"), Own: l.Own, Connect: l.Connect, List: l.List, Analytics: s.Said("analytics"), Strangers: s.SaidList("building_hosts"), Referrer: l.Referrer, Groups: s.SaidList("groups"), TokenFiles: s.SaidList("token_files"),
 		MaxPages: or(l.Pages, live.DefaultPages), MaxDepth: or(l.Depth, live.DefaultDepth), Concurrency: or(l.Concurrency, live.DefaultConcurrency),
 		MaxTime: time.Duration(or(l.Seconds, int(live.DefaultTime/time.Second))) * time.Second, Rate: float64(or(l.Rate, int(live.DefaultRate))),
 		IgnoreRobots: options.IgnoreRobots, Small: options.Pictures, Lookup: options.Lookup, Dial: options.Dial, Transport: options.Transport}

@@ -4,11 +4,8 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"net"
 	"net/http"
-	"net/http/httptest"
 	"net/http/httputil"
 	"os"
 	"os/exec"
@@ -35,7 +32,7 @@ access_log off; client_body_temp_path DIR/a; proxy_temp_path DIR/b; fastcgi_temp
 types { text/html html; text/css css; image/jpeg jpg; text/plain txt; }
 gzip on; gzip_min_length 20; gzip_types text/css; gzip_vary on;
 server_tokens off;
-ssl_certificate DIR/cert.pem; ssl_certificate_key DIR/key.pem;
+ssl_certificate DIR/cert.pem; ssl_certificate_key DIR/cert.key;
 ssl_protocols TLSv1.2 TLSv1.3;
 server {
     listen 80; server_name site.example www.site.example;
@@ -88,7 +85,7 @@ AddOutputFilterByType DEFLATE text/html text/css
 Listen 80
 Listen 443
 SSLCertificateFile DIR/cert.pem
-SSLCertificateKeyFile DIR/key.pem
+SSLCertificateKeyFile DIR/cert.key
 SSLProtocol -all +TLSv1.2 +TLSv1.3
 <Directory DIR/www>
 Require all granted
@@ -161,8 +158,13 @@ var configured = []struct {
 	{name: "leading for a trial", kind: "nginx", old: "location / { return 301", new: "location / { return 302", rules: "visibility.one-host", says: "not for good", ask: "http://site.example/", want: "302"},
 	{name: "leading by 308", kind: "nginx", old: "location / { return 301", new: "location / { return 308", ask: "http://site.example/", want: "308"},
 	{name: "www by itself", kind: "nginx", old: "server_name www.site.example;\n    return 301 https://site.example$request_uri;", new: "server_name www.site.example; root DIR/www; index index.html;", rules: "visibility.one-host", says: "https://www.site.example/ answers by itself", ask: "https://www.site.example/", want: "200 OK"},
-	{name: "www leads home from everywhere", kind: "nginx", old: "server_name www.site.example;\n    return 301 https://site.example$request_uri;", new: "server_name www.site.example;\n    return 301 https://site.example/;", rules: "visibility.one-host", says: "leads to https://site.example/ in", ask: "https://www.site.example/shop/", want: "Location: https://site.example/\r"},
+	{name: "www leads home from everywhere", kind: "nginx", old: "server_name www.site.example;\n    return 301 https://site.example$request_uri;", new: "server_name www.site.example;\n    return 301 https://site.example/;", rules: "visibility.one-host", says: "leads to https://site.example/ in 1 step, and not to the same page", ask: "https://www.site.example/shop/", want: "Location: https://site.example/\r"},
 	{name: "www by its own encryption first", kind: "nginx", old: "return 301 https://site.example$request_uri; }", new: "return 301 https://$host$request_uri; }", ask: "http://www.site.example/x", want: "Location: https://www.site.example/x\r"},
+	{name: "www shows another's certificate", kind: "nginx", old: "www.site.example;\n    return 301 https://site.example$request_uri;", new: "www.site.example; ssl_certificate DIR/other.pem; ssl_certificate_key DIR/other.key;\n    return 301 https://site.example$request_uri;", rules: "aliases.certified", says: "that www.site.example shows is for other names", ask: "https://www.site.example/x", want: "301"},
+	{name: "one certificate for many names", kind: "nginx", old: "cert.pem; ssl_certificate_key DIR/cert.key", new: "many.pem; ssl_certificate_key DIR/many.key", ask: "https://www.site.example/x", want: "301"},
+	{name: "a third name by the wrong certificate", kind: "nginx", old: "listen 443 ssl; server_name www.site.example;", new: "listen 443 ssl; server_name www.site.example old-site.example;", rules: "aliases.certified", says: "old-site.example shows is for other names", ask: "https://old-site.example/x", want: "Location: https://site.example/x\r"},
+	{name: "a third name that leads home", kind: "nginx", old: "    return 301 https://site.example$request_uri;\n}\n", new: "    return 301 https://site.example$request_uri;\n}\nserver { listen 80; server_name old-site.example; return 301 https://site.example/; }\n", rules: "visibility.one-host", says: "http://old-site.example/made-up-page/ leads to https://site.example/ in 1 step, and not to the same page", ask: "http://old-site.example/x", want: "Location: https://site.example/\r"},
+	{name: "another site's host", kind: "nginx", old: "    return 301 https://site.example$request_uri;\n}\n", new: "    return 301 https://site.example$request_uri;\n}\nserver { listen 443 ssl; server_name shop.example; root DIR/shop; }\nserver { listen 80; server_name lost.example; return 301 https://elsewhere.example/; }\n", ask: "http://lost.example/x", want: "Location: https://elsewhere.example/"},
 	{name: "TLS of old", kind: "nginx", old: "TLSv1.2 TLSv1.3", new: "TLSv1 TLSv1.1 TLSv1.2", rules: "hardening.tls", says: "TLSv1 and TLSv1.1"},
 	{name: "versions told", kind: "nginx", old: "Referrer-Policy same-origin always;\n", new: "Referrer-Policy same-origin always; add_header X-Powered-By Brindle/3.4.2;\n", rules: "hardening.versions-hidden", says: "X-Powered-By: Brindle/3.4.2", ask: home, want: "Brindle/3.4.2"},
 	{name: "hidden by a header", kind: "nginx", old: "Referrer-Policy same-origin always;\n", new: "Referrer-Policy same-origin always; add_header X-Robots-Tag \"noindex, nofollow\";\n", rules: "visibility.index-live", says: "by a header: noindex, nofollow", ask: home, want: "noindex"},
@@ -187,24 +189,15 @@ var configured = []struct {
 	{name: "leading by a rewrite", kind: "apache", old: "ServerAlias www.site.example\nRedirect permanent / https://site.example/", new: "ServerAlias www.site.example\nDocumentRoot DIR/www\nRewriteEngine On\nRewriteRule ^/(.*)$ https://site.example/$1 [R=301,L]", ask: "http://site.example/shop/", want: "Location: https://site.example/shop/\r"},
 	{name: "leading by a rewrite for a trial", kind: "apache", old: "ServerAlias www.site.example\nRedirect permanent / https://site.example/", new: "ServerAlias www.site.example\nDocumentRoot DIR/www\nRewriteEngine On\nRewriteRule ^/(.*)$ https://site.example/$1 [R,L]", rules: "visibility.one-host", says: "not for good", ask: "http://site.example/shop/", want: "302"},
 	{name: "www by itself", kind: "apache", old: "SSLEngine on\nRedirect permanent / https://site.example/", new: "SSLEngine on\nDocumentRoot DIR/www", rules: "visibility.one-host", says: "https://www.site.example/", ask: "https://www.site.example/", want: "200 OK"},
+	{name: "www shows another's certificate", kind: "apache", old: "SSLEngine on\nRedirect", new: "SSLEngine on\nSSLCertificateFile DIR/other.pem\nSSLCertificateKeyFile DIR/other.key\nRedirect", rules: "aliases.certified", says: "that www.site.example shows is for other names", ask: "https://www.site.example/x", want: "301"},
+	{name: "one certificate for many names", kind: "apache", old: "DIR/cert.pem\nSSLCertificateKeyFile DIR/cert.key", new: "DIR/many.pem\nSSLCertificateKeyFile DIR/many.key", ask: "https://www.site.example/x", want: "301"},
+	{name: "a third name that serves", kind: "apache", old: "ServerName site.example\nSSLEngine on", new: "ServerName site.example\nServerAlias *.old.example shop.old.example\nSSLEngine on", rules: "visibility.one-host aliases.certified", says: "https://shop.old.example/ answers by itself", ask: "https://shop.old.example/", want: "200 OK"},
 	{name: "TLS of old", kind: "apache", old: "-all +TLSv1.2 +TLSv1.3", new: "-all +TLSv1.1 +TLSv1.2", rules: "hardening.tls", says: "TLSv1.1"},
 	{name: "hidden by a header", kind: "apache", old: "Header always set Referrer", new: "Header set X-Robots-Tag none\nHeader always set Referrer", rules: "visibility.index-live", says: "none", ask: home, want: "X-Robots-Tag: none"},
 	{name: "what tools keep", kind: "apache", old: dotsApache, files: map[string]string{"www/.git/config": "[core]\n"}, rules: "hardening.nothing-leaks", says: "/.git/config", ask: home + ".git/config", want: "core"},
 	{name: "what tools keep, refused", kind: "apache", files: map[string]string{"www/.git/config": "[core]\n"}, ask: home + ".git/config", want: "403"},
 	{name: "nothing compressed", kind: "apache", old: "AddOutputFilterByType DEFLATE text/html text/css\n", rules: "delivery.compression", says: "comes as it is", ask: home, want: "!Content-Encoding"},
 	{name: "everybody is turned away", kind: "apache", old: "<Directory DIR/www>\nRequire all granted", new: "<Directory DIR/www>\nRequire all denied", rules: "visibility.answers", says: "answers 403", ask: home, want: "403"},
-}
-
-// certificate writes one, with its key.
-func certificate(t *testing.T, dir string) {
-	t.Helper()
-	s := httptest.NewTLSServer(nil)
-	defer s.Close()
-	of := s.TLS.Certificates[0]
-	der, err := x509.MarshalPKCS8PrivateKey(of.PrivateKey)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: of.Certificate[0]}), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
 }
 
 // TestWhatAVisitorGetsIsJudgedByTheConfiguration where nobody asks the site, and the real servers answer so.
@@ -255,7 +248,9 @@ func judgedByConfiguration(t *testing.T, kind, text string, files map[string]str
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	certificate(t, dir)
+	servertest.Certificate(t, dir, "cert", "site.example", "www.site.example")
+	servertest.Certificate(t, dir, "other", "other.example", "*.site.example.other.example")
+	servertest.Certificate(t, dir, "many", "site.example", "*.site.example")
 	user := ""
 	if os.Getuid() == 0 {
 		user = "User www-data\nGroup www-data"

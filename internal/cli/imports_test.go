@@ -164,6 +164,7 @@ var opens = map[string]string{
 	"source/server/ground/ground.go": "for tests alone",
 	"source/server/ground/cases.go":  "for tests alone",
 	"canned/canned.go":               "for tests alone",
+	"servertest/certificate.go":      "for tests alone",
 	"servertest/databases.go":        "for tests alone",
 	"servertest/memory_linux.go":     "for tests alone",
 	"servertest/nginx.go":            "for tests alone",

@@ -374,8 +374,32 @@ var faults = map[string]fault{
 	"search.ignored":             set("search_ignored", ""),
 	"search.rebuild":             set("search_rebuild", "11:00"),
 	"aliases.known":              set("alias", "lantern-lane.example"),
-	"aliases.answered":           intent("aliases: []", "aliases: [lanterns.example]"),
+	"aliases.answered":           {do: lanterns},
+	"aliases.certified":          {do: func(b *installation) { b.unsigned = b.hosts[1] }},
+	"aliases.there":              {do: leading(1, func(string) string { return nobodyIs })},
+	"aliases.alike":              {do: leading(0, func(at string) string { return at + ", " + nobodyIs })},
 	"aliases.limits":             set("sites_count", "4"),
+}
+
+// lanterns gives the site a further name, which leads to it.
+func lanterns(b *installation) {
+	b.hosts = append(b.hosts, "lanterns.example")
+	b.siteFile = strings.Replace(b.siteFile, "aliases: []", "aliases: [lanterns.example]", 1)
+}
+
+// nobodyIs is an address at which nobody is.
+const nobodyIs = "127.0.0.1:1"
+
+// leading has a host of the site lead elsewhere.
+func leading(host int, to func(at string) string) func(*installation) {
+	return func(b *installation) {
+		b.leads = func(name, at string) string {
+			if name == b.hosts[host] {
+				return to(at)
+			}
+			return at
+		}
+	}
 }
 
 // noticeAlone is what a notice in the place of the home page also is that nobody thought about: the answer of a page, with words of nobody.

@@ -50,18 +50,20 @@ type installation struct {
 	unlisted   []string        // slugs of pages that ask search engines not to list them
 	files      map[string]file // by path below the root
 	folders    map[string]os.FileMode
-	links      map[string]string          // and what they lead to
-	siteFile   string                     // without the sources
-	again      string                     // what comes after them
-	earlier    *facts.Snapshot            // an earlier look at it, for tests
-	room       func() (tree.Space, error) // how much is left on its disk, for tests
-	lists      map[string]string          // what others say of programs, by name beside the site file
-	certified  time.Duration              // for which its certificate is good; as long as the demo\'s own when 0
-	beside     func(root string) error    // what no system writes, put there by tests; nil for nothing
-	visitor    string                     // a further line on how it is looked at from outside, for tests
-	webUser    string                     // whom its web server runs as; "" for whoever writes it
-	database   *databaseServer            // nil for a file
-	front      *front                     // the web server before it; nil where nobody shows its configuration
+	links      map[string]string            // and what they lead to
+	siteFile   string                       // without the sources
+	again      string                       // what comes after them
+	earlier    *facts.Snapshot              // an earlier look at it, for tests
+	room       func() (tree.Space, error)   // how much is left on its disk, for tests
+	lists      map[string]string            // what others say of programs, by name beside the site file
+	certified  time.Duration                // for which its certificate is good; as long as the demo\'s own when 0
+	unsigned   string                       // the host that its certificate leaves out, for tests
+	leads      func(host, at string) string // where a host leads that is served at an address, for tests; nil for there
+	beside     func(root string) error      // what no system writes, put there by tests; nil for nothing
+	visitor    string                       // a further line on how it is looked at from outside, for tests
+	webUser    string                       // whom its web server runs as; "" for whoever writes it
+	database   *databaseServer              // nil for a file
+	front      *front                       // the web server before it; nil where nobody shows its configuration
 	// before stands between visitors and the stand-in, as a server, a cache or an extension may; nil for nothing.
 	before func(http.Handler) http.Handler
 }

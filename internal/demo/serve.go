@@ -19,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -97,7 +98,11 @@ func (s *Server) start(site *installation, of string, certificate tls.Certificat
 		return fmt.Errorf("the demo's site %s is to listen on %s: %w; choose another --port, or leave it out", site.folder, address, errors.Unwrap(err))
 	}
 	for _, host := range site.hosts {
-		s.connect[site.folder][host+":"+of] = listener.Addr().String()
+		at := listener.Addr().String()
+		if site.leads != nil {
+			at = site.leads(host, at)
+		}
+		s.connect[site.folder][host+":"+of] = at
 	}
 	handler := http.Handler(in)
 	if site.options["browser_headers"] != "no" {
@@ -287,7 +292,7 @@ func certify(sites []*installation) (file []byte, signed tls.Certificate, err er
 			leaf.NotAfter = Clock().Add(site.certified)
 			leaf.NotBefore = leaf.NotAfter.AddDate(0, 0, -90)
 		}
-		leaf.DNSNames = append(leaf.DNSNames, site.hosts...)
+		leaf.DNSNames = append(leaf.DNSNames, slices.DeleteFunc(slices.Clone(site.hosts), func(host string) bool { return host == site.unsigned })...)
 	}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, authority, &key.PublicKey, authorityKey)
 	if err != nil {

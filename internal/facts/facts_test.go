@@ -160,7 +160,7 @@ func TestItemsAnswerForEveryFieldOfTheirList(t *testing.T) {
 func wholeAnswer() *Answer {
 	a := &Answer{Kind: "home", Address: "https://x.example/a?b", Cells: map[string]Cell{}}
 	for _, f := range answerFields {
-		v := map[Type]Value{String: TextOf(String, "s"), Words: TextOf(Words, "static"), Int: NumberOf(Int, 7), Bool: BoolOf(true), Size: NumberOf(Size, 9), List: ListOf("s")}[f.Type]
+		v := map[Type]Value{String: TextOf(String, "s"), Words: TextOf(Words, "static"), Int: NumberOf(Int, 7), Bool: BoolOf(true), Size: NumberOf(Size, 9), Date: NumberOf(Date, 9), List: ListOf("s")}[f.Type]
 		a.Cells[f.Name] = Cell{Value: v, Origin: Origin{File: "n.conf", Line: 3}}
 	}
 	return a

@@ -180,6 +180,7 @@ var Lists = map[string][]Field{
 	},
 	ListPages:     pageTable.fields(),
 	ListSpellings: spellingTable.fields(),
+	ListNames:     nameTable.fields(),
 	ListLinks:     linkTable.fields(),
 	ListAssets:    assetTable.fields(),
 	ListArrivals:  arrivalTable.fields(),

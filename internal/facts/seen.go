@@ -15,6 +15,7 @@ type Seen struct {
 	Classes   []Class    `json:"classes"`
 	Pages     []Page     `json:"pages"`
 	Spellings []Spelling `json:"spellings"`
+	Names     []Name     `json:"names"`
 	Links     []Link     `json:"links"`
 	Assets    []Asset    `json:"assets"`
 	Arrivals  []Arrival  `json:"arrivals"`
@@ -85,6 +86,7 @@ func (s *Seen) take(more Seen, instead bool) {
 	s.Classes = taken(s.Classes, more.Classes, instead)
 	s.Pages = taken(s.Pages, more.Pages, instead)
 	s.Spellings = taken(s.Spellings, more.Spellings, instead)
+	s.Names = taken(s.Names, more.Names, instead)
 	s.Links = taken(s.Links, more.Links, instead)
 	s.Assets = taken(s.Assets, more.Assets, instead)
 	s.Arrivals = taken(s.Arrivals, more.Arrivals, instead)
@@ -156,6 +158,8 @@ func (s *Seen) Items(list string) (items iter.Seq[Item], seen bool) {
 		return each(s.Pages), s.Pages != nil
 	case ListSpellings:
 		return each(s.Spellings), s.Spellings != nil
+	case ListNames:
+		return each(s.Names), s.Names != nil
 	case ListLinks:
 		return each(s.Links), s.Links != nil
 	case ListArrivals:

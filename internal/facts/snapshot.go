@@ -11,9 +11,9 @@ import (
 // SnapshotFormat is the version of the snapshot's JSON. Format 2 has absent readings, hints, and what the content
 // system knows a page by; format 4 has what the web server makes of addresses, format 5 what the runtime has been told, format 6 what caches make of
 // pages and assets, format 7 when program files were changed, format 8 who may do what with entries, format 10 what a stranger gets at each kind of address, format 11
-// where forms post to and what in them is made for one visit. Earlier ones are read as well, and what they lack is
+// where forms post to and what in them is made for one visit, format 12 by which host names the site is to be had. Earlier ones are read as well, and what they lack is
 // unknown.
-const SnapshotFormat = 11
+const SnapshotFormat = 12
 
 // A Snapshot is everything that was seen of a site at one time, with what is needed to judge it again later
 // without touching the site.

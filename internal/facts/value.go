@@ -331,6 +331,14 @@ func MailDomain(text string) string {
 	return strings.ToLower(text[at+1:])
 }
 
+// Mapped are the addresses that a name is mapped to: one, or several with commas between them, as a name has several.
+func Mapped(to string) (all []string) {
+	for one := range strings.SplitSeq(to, ",") {
+		all = append(all, strings.TrimSpace(one))
+	}
+	return all
+}
+
 // URLHost is the host name of an absolute http or https address, in lower case and without port; "" when the
 // text is no such address.
 func URLHost(text string) string {

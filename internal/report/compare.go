@@ -213,7 +213,7 @@ func (w *wording) change(c compare.Change) Change {
 
 // nouns are what the items of lists are called, one and several.
 var nouns = map[string][2]string{
-	facts.ListPages: {"page", "pages"}, facts.ListSpellings: {"spelling of the address", "spellings of the address"},
+	facts.ListPages: {"page", "pages"}, facts.ListSpellings: {"spelling of the address", "spellings of the address"}, facts.ListNames: {"host name", "host names"},
 	facts.ListLinks: {"link that does not lead straight to a page", "links that do not lead straight to a page"}, facts.ListAssets: {"file that pages load", "files that pages load"},
 	facts.ListArrivals: {"page as a search result shows it", "pages as search results show them"}, facts.ListCookies: {"cookie", "cookies"}, facts.ListRepeats: {"page that was asked for again", "pages that were asked for again"},
 	facts.ListTraces: {"trace of a page cache", "traces of page caches"}, facts.ListAnswers: {"address, as configured", "addresses, as configured"}, facts.ListShadowed: {"line without effect", "lines without effect"},

@@ -614,7 +614,7 @@ func (s *Site) checkLive() error {
 		return s.ErrorAt(l.Pos, "live: rate is at least 0")
 	}
 	for from, to := range l.Connect {
-		for _, end := range []string{from, to} {
+		for _, end := range append(facts.Mapped(to), from) {
 			if host, port, err := net.SplitHostPort(end); err != nil || host == "" || port == "" {
 				return s.ErrorAt(l.Pos, "live: connect: %q is no name or address with a port", end)
 			}

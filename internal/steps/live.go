@@ -17,12 +17,16 @@ import (
 
 // Live looks at what a visitor gets.
 var Live = &gather.Step[live.Found]{
-	Name: "live", Source: facts.Live, Uses: []gather.Any{Settings},
+	Name: "live", Source: facts.Live, Uses: []gather.Any{Settings, Server},
 	Asked: asksLive,
 	Where: func(ask gather.Request, _ live.Found) string { return ask.Live.Address },
 	Gather: func(ctx context.Context, ask gather.Request, of gather.Results) (live.Found, facts.Seen, error) {
 		told, _ := Settings.Of(of)
+		servers, _ := Server.Of(of)
 		look := ask.Live
+		if servers != nil {
+			look.Configured = servers.Names()
+		}
 		look.LoginPath, look.Notice, look.Closed = told.LoginPath, told.Notice, look.Closed || len(told.Closed) > 0
 		found, seen, err := live.Gather(ctx, look)
 		if err == nil && seen.Pages == nil {

@@ -45,7 +45,7 @@ var Answers = &gather.Step[nothing]{
 		servers, _ := Server.Of(of)
 		told, _ := Settings.Of(of)
 		found, _ := Live.Of(of)
-		seen, err := servers.Answers(ctx, probes(ask.Site, ask.Dialect, told.LoginPath, found))
+		seen, err := servers.Answers(ctx, probes(ask.Site, ask.Dialect, told.LoginPath, found, servers.Names()))
 		return nothing{}, seen, err
 	},
 }
@@ -117,7 +117,7 @@ func ServersWith(files server.Overlay, s *site.Site) (*server.Source, []facts.Ga
 
 // probes are the addresses that the server's configuration is asked about: those that others have found, and those that the
 // dialect's roles make worth asking.
-func probes(s *site.Site, d *dialect.Dialect, login string, found live.Found) server.Probes {
+func probes(s *site.Site, d *dialect.Dialect, login string, found live.Found, names []string) server.Probes {
 	p := server.Probes{Login: login, Inner: found.Inner, Served: found.Served, Spellings: found.Spellings, Cookies: found.Cookies}
 	matcher := dialect.NewMatcher(d)
 	if root := s.Root(); root != "" {
@@ -136,14 +136,29 @@ func probes(s *site.Site, d *dialect.Dialect, login string, found live.Found) se
 	}
 	if u, err := url.Parse(s.Said("address")); err == nil && u.Host != "" {
 		p.Hosts = []string{u.Host, otherHost(u.Host)}
+		if u.Port() == "" {
+			for _, host := range append(s.SaidList("aliases"), names...) {
+				if !slices.ContainsFunc(p.Hosts, func(known string) bool { return strings.EqualFold(known, host) }) && len(p.Hosts) < mostHosts {
+					p.Hosts = append(p.Hosts, strings.ToLower(host))
+				}
+			}
+		}
 	}
 	return p
 }
 
 // Probes are the addresses that the configuration of a site's servers is asked about, as an earlier look has found them.
 func Probes(s *site.Site, d *dialect.Dialect, hints facts.Hints) server.Probes {
-	return probes(s, d, hints.First(facts.LoginPathHint), live.Found{Inner: hints[facts.InnerPathHint], Served: hints[facts.ServedPathHint], Spellings: hints[facts.SpellingHint], Cookies: hints[facts.CookieHint]})
+	var names []string
+	if s.Sources.Server != nil {
+		servers, _ := Servers(s)
+		names = servers.Names()
+	}
+	return probes(s, d, hints.First(facts.LoginPathHint), live.Found{Inner: hints[facts.InnerPathHint], Served: hints[facts.ServedPathHint], Spellings: hints[facts.SpellingHint], Cookies: hints[facts.CookieHint]}, names)
 }
+
+// mostHosts is how many host names a server's configuration is asked about.
+const mostHosts = 12
 
 // otherHost is a host with www in front, or without it.
 func otherHost(host string) string {

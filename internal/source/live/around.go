@@ -3,16 +3,13 @@ package live
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
-	"syscall"
 
 	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
@@ -152,29 +149,30 @@ func (v *visit) wrongInSitemap(u *url.URL) string {
 	return ""
 }
 
-// spellings follows every other way to write the address. Names that do not resolve are no spellings.
+// spellings follows every other way to write the address. Where nobody is, is no spelling.
 func (v *visit) spellings(ctx context.Context) {
 	v.seen.Spellings = []facts.Spelling{}
 	preferred := v.home
 	if p, err := url.Parse(v.Preferred); err == nil && p.Host != "" {
-		preferred = p
-		if p.Path == "" {
-			p.Path = "/"
-		}
+		preferred = normal(p)
 	}
 	var plain struct {
 		stays, leads []string // addresses without encryption that stay so, and those that lead to it, or at which nobody is
 		unseen       []facts.Gap
 	}
-	for _, s := range v.variants(preferred) {
-		ch, err := v.client.follow(ctx, s.u, v.sameSite)
-		var untrusted *tls.CertificateVerificationError
-		if errors.As(err, &untrusted) {
-			v.seen.AddGap(gap(s.u.String(), fmt.Errorf("its certificate is not to be trusted, so where it leads was not looked at (%w)", err)))
+	hosts := v.hostNames(ctx, preferred)
+	allowed := func(u *url.URL) bool {
+		return v.sameSite(u) || (u.Scheme == "https" || u.Scheme == "http") && slices.ContainsFunc(hosts, func(h hostName) bool { return u.Host == h.host })
+	}
+	for _, s := range v.variants(preferred, hosts) {
+		ch, err := v.client.follow(ctx, s.u, allowed)
+		if isDistrusted(err) { // which is told of the name
+			ch, err = v.client.unchecked().follow(ctx, s.u, allowed)
 		}
-		if s.kind == "scheme" && s.u.Scheme == "http" && untrusted == nil {
+		nobody := nobodyThere(err)
+		if s.kind == "scheme" && s.u.Scheme == "http" {
 			switch {
-			case err != nil && !nobodyThere(err):
+			case err != nil && !nobody:
 				plain.unseen = append(plain.unseen, gap(s.u.String(), err, facts.LiveEncrypts.Name))
 			case err == nil && ch.final.Scheme != "https":
 				plain.stays = append(plain.stays, s.u.String())
@@ -182,8 +180,15 @@ func (v *visit) spellings(ctx context.Context) {
 				plain.leads = append(plain.leads, s.u.String())
 			}
 		}
+		var unread *unreadError
+		if errors.As(err, &unread) && ch.last != nil { // it is there, and what it holds does not matter
+			err = nil
+		}
 		if err != nil {
-			continue // nothing answers there: no spelling, and nothing to redirect
+			if !nobody {
+				v.seen.AddGap(gap(s.u.String(), err, facts.ListSpellings))
+			}
+			continue
 		}
 		v.found.Spellings = append(v.found.Spellings, s.u.String())
 		v.seen.Spellings = append(v.seen.Spellings, facts.Spelling{Address: s.u.String(), Status: ch.first, Final: ch.final.String(), Steps: ch.steps,
@@ -199,62 +204,51 @@ func (v *visit) spellings(ctx context.Context) {
 	}
 }
 
-// nobodyThere tells whether an error says that nobody listens at an address, rather than that nobody could look.
-func nobodyThere(err error) bool {
-	var name *net.DNSError
-	return errors.Is(err, syscall.ECONNREFUSED) || errors.As(err, &name) && name.IsNotFound
-}
-
 type variant struct {
 	u, want *url.URL
 	kind    string
 }
 
-// variants are the spellings of the home page; with Own also those of one inner page.
-func (v *visit) variants(preferred *url.URL) []variant {
-	var list []variant
-	hosts := []string{preferred.Hostname()}
-	if bare, ok := strings.CutPrefix(preferred.Hostname(), "www."); ok {
-		hosts = append(hosts, bare)
-	} else if strings.Count(preferred.Hostname(), ".") == 1 {
-		hosts = append(hosts, "www."+preferred.Hostname())
+// variants are the spellings of the home page at all host names, and those of one inner page: at all other hosts, and with Own all others too.
+func (v *visit) variants(preferred *url.URL, hosts []hostName) (list []variant) {
+	add := func(u url.URL, scheme, host string, want *url.URL) {
+		if u.Scheme, u.Host = scheme, host; u != *want {
+			list = append(list, variant{&u, want, map[bool]string{true: "scheme", false: "host"}[host == want.Host]})
+		}
 	}
+	inner := v.innerPage()
 	for _, scheme := range []string{"https", "http"} {
-		for _, host := range hosts {
-			if preferred.Port() != "" || scheme == preferred.Scheme && host == preferred.Hostname() {
+		for _, h := range hosts {
+			if preferred.Port() != "" {
 				continue
 			}
-			other := *preferred
-			other.Scheme, other.Host = scheme, host
-			kind := "host"
-			if host == preferred.Hostname() {
-				kind = "scheme"
+			add(*preferred, scheme, h.host, preferred)
+			// What leads on at the front door may not further in, or lead home from there.
+			if inner != nil && inner.Host == preferred.Host && (h.host != preferred.Host || v.Own && scheme == "http") {
+				add(*inner, scheme, h.host, inner)
 			}
-			list = append(list, variant{&other, preferred, kind})
 		}
 	}
-	if !v.Own {
+	if !v.Own || inner == nil {
 		return list
 	}
-	for _, p := range v.real() {
-		u, err := url.Parse(p.page.Address)
-		if err != nil || p.page.Kind != "content" || u.RawQuery != "" || u.Path == "/" {
-			continue
-		}
-		if preferred.Port() == "" && preferred.Scheme == "https" && u.Scheme == "https" { // what leads on at the front door may not further in
-			plain := *u
-			plain.Scheme = "http"
-			list = append(list, variant{&plain, u, "scheme"})
-		}
-		other := *u
-		if strings.HasSuffix(u.Path, "/") {
-			other.Path = strings.TrimSuffix(u.Path, "/")
-		} else {
-			other.Path += "/"
-		}
-		return append(list, variant{&other, u, "slash"})
+	other := *inner
+	if strings.HasSuffix(inner.Path, "/") {
+		other.Path = strings.TrimSuffix(inner.Path, "/")
+	} else {
+		other.Path += "/"
 	}
-	return list
+	return append(list, variant{&other, inner, "slash"})
+}
+
+// innerPage is the address of one inner page; nil when there is none.
+func (v *visit) innerPage() *url.URL {
+	for _, p := range v.real() {
+		if u, err := url.Parse(p.page.Address); err == nil && p.page.Kind == "content" && u.RawQuery == "" && u.Path != "/" {
+			return u
+		}
+	}
+	return nil
 }
 
 // notFound asks for an address that cannot exist: one, of any site, to know its errors from its pages.

@@ -54,8 +54,10 @@ type client struct {
 	transport *http.Transport
 	between   func(http.RoundTripper) http.RoundTripper
 	connect   map[string]string
-	home      string // host of the address that is looked at
-	origin    string // its scheme, host and port
+	home      string   // host of the address that is looked at
+	own       []string // further hosts that the intent names
+	beside    []string // addresses at which the site itself is
+	origin    string   // its scheme, host and port
 	limiter   *rate.Limiter
 	user      string        // user:password for a locked site; only ever sent to its own origin (RFC 6454 §4)
 	patience  time.Duration // for one request with its body
@@ -166,7 +168,14 @@ func (c *client) close() { c.transport.CloseIdleConnections() }
 
 func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if to, mapped := c.connect[address]; mapped {
-		return c.dialer(ctx, network, to)
+		var connection net.Conn
+		err := error(errUnmapped)
+		for _, one := range facts.Mapped(to) {
+			if connection, err = c.dialer(ctx, network, one); err == nil {
+				return connection, nil
+			}
+		}
+		return nil, err
 	}
 	if len(c.connect) > 0 {
 		return nil, errUnmapped
@@ -180,7 +189,7 @@ func (c *client) dial(ctx context.Context, network, address string) (net.Conn, e
 		return nil, err
 	}
 	for _, ip := range found {
-		if isPrivate(ip.Unmap()) && host != c.home {
+		if c.barred(host, ip) {
 			err = errPrivate
 			continue
 		}

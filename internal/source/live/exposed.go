@@ -25,16 +25,12 @@ func (v *visit) offered(ctx context.Context) {
 		return
 	}
 	address := net.JoinHostPort(v.home.Hostname(), cmp.Or(v.home.Port(), "443"))
-	var ciphers []uint16
-	for _, suite := range slices.Concat(tls.CipherSuites(), tls.InsecureCipherSuites()) {
-		ciphers = append(ciphers, suite.ID)
-	}
 	found := []string{}
 	for _, version := range tlsVersions {
 		if err := v.client.limiter.Wait(ctx); err != nil {
 			return
 		}
-		offers, err := v.shakesHands(ctx, address, &tls.Config{ServerName: v.home.Hostname(), MinVersion: version, MaxVersion: version, CipherSuites: ciphers, InsecureSkipVerify: true}) // the certificate is judged elsewhere
+		offers, err := v.shakesHands(ctx, address, &tls.Config{ServerName: v.home.Hostname(), MinVersion: version, MaxVersion: version, CipherSuites: allCiphers(), InsecureSkipVerify: true}) // the certificate is judged elsewhere
 		if err != nil {
 			v.seen.AddGap(gap(fmt.Sprintf("%s at %s", tls.VersionName(version), address), err, facts.LiveTLSVersions.Name))
 			return
@@ -46,13 +42,29 @@ func (v *visit) offered(ctx context.Context) {
 	say(v, facts.LiveTLSVersions, found, v.home.String())
 }
 
+// shakesHands tells whether there is a connection that both sides understand.
 func (v *visit) shakesHands(ctx context.Context, address string, config *tls.Config) (bool, error) {
-	patience := min(connectTime, v.client.patience)
+	err := v.client.shakeHands(ctx, config, func(ctx context.Context) (net.Conn, error) { return v.client.dial(ctx, "tcp", address) })
+	var unmet *unmetError
+	if errors.As(err, &unmet) { // an alert, or a connection that is closed: it will not have that version
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// An unmetError is that the other side is there and will not have the handshake.
+type unmetError struct{ error }
+
+func (e *unmetError) Unwrap() error { return e.error }
+
+// shakeHands begins to encrypt a connection.
+func (c *client) shakeHands(ctx context.Context, config *tls.Config, dial func(context.Context) (net.Conn, error)) error {
+	patience := min(connectTime, c.patience)
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	connection, err := v.client.dial(ctx, "tcp", address)
+	connection, err := dial(ctx)
 	if err != nil {
-		return false, plainError(err)
+		return plainError(err)
 	}
 	defer connection.Close()
 	_ = connection.SetDeadline(time.Now().Add(patience))
@@ -60,11 +72,19 @@ func (v *visit) shakesHands(ctx context.Context, address string, config *tls.Con
 	var timeout net.Error
 	switch {
 	case err == nil:
-		return true, nil
+		return nil
 	case errors.As(err, &timeout) && timeout.Timeout(), ctx.Err() != nil:
-		return false, errSlow
+		return errSlow
 	}
-	return false, nil // an alert, or a connection that is closed: it will not have that version
+	return &unmetError{err}
+}
+
+// allCiphers are those that this program can speak, old ones too.
+func allCiphers() (ciphers []uint16) {
+	for _, suite := range slices.Concat(tls.CipherSuites(), tls.InsecureCipherSuites()) {
+		ciphers = append(ciphers, suite.ID)
+	}
+	return ciphers
 }
 
 // contact reads security.txt (RFC 9116 §3): where it belongs, or at the top, where it stood before.

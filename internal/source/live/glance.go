@@ -168,7 +168,7 @@ func nothingLeadsOut(err error) bool {
 func (g *Glance) home(ctx context.Context, v *visit) {
 	ch, err := v.client.follow(ctx, v.home, g.within(v))
 	if isDistrusted(err) {
-		g.Distrust = strings.TrimPrefix(strings.TrimPrefix(err.Error(), "tls: failed to verify certificate: "), "x509: ")
+		g.Distrust = distrusted(err)
 		v.client.distrust()
 		g.Steps = nil
 		ch, err = v.client.follow(ctx, v.home, g.within(v))

@@ -29,6 +29,8 @@ import (
 type Options struct {
 	Address      string            // absolute
 	Preferred    string            // the one true address, "" when the intent does not say
+	Aliases      []string          // further host names that the intent has
+	Configured   []string          // and those that the web server's configuration has for the site
 	Own          bool              // paths that nobody links to may be probed
 	Connect      map[string]string // host:port to address:port
 	Trust        []byte            // certificates in PEM to trust besides the system's

@@ -2,10 +2,7 @@ package server
 
 import (
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
-	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
@@ -20,20 +17,6 @@ import (
 	"weltaxis/internal/facts"
 	"weltaxis/internal/servertest"
 )
-
-// certificate writes one, and its key, for tests.
-func certificate(t *testing.T, dir string) (file, key string) {
-	t.Helper()
-	s := httptest.NewTLSServer(nil)
-	defer s.Close()
-	of := s.TLS.Certificates[0]
-	der, err := x509.MarshalPKCS8PrivateKey(of.PrivateKey)
-	require.NoError(t, err)
-	file, key = filepath.Join(dir, "certificate.pem"), filepath.Join(dir, "key.pem")
-	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: of.Certificate[0]}), 0o644))
-	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o644))
-	return file, key
-}
 
 const encryptingNginx = `daemon off; pid DIR/pid; worker_processes 1; error_log DIR/log; events {}
 http { access_log off; client_body_temp_path DIR/a; proxy_temp_path DIR/b; fastcgi_temp_path DIR/c; uwsgi_temp_path DIR/d; scgi_temp_path DIR/e;
@@ -90,7 +73,7 @@ func TestWhereItEncrypts(t *testing.T) {
 			program := servertest.Program(t, map[string]string{Nginx: "nginx", Apache: "apache2"}[c.kind])
 			dir, one, two := servertest.Public(t), servertest.FreeAddress(t), servertest.FreeAddress(t)
 			port := func(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }
-			certificate, key := certificate(t, dir)
+			certificate, key := servertest.Certificate(t, dir, "certificate", "site.example")
 			conf, text := filepath.Join(dir, "server.conf"), encryptingNginx
 			command := exec.Command(program, "-p", dir, "-c", conf, "-e", filepath.Join(dir, "log"))
 			if c.kind == Apache {

@@ -65,6 +65,8 @@ type Server struct {
 	// Protocols are the versions of TLS that a host of a name allows; Overrides what override files may change in a folder of the one that takes a request.
 	Protocols func(name string) ([]string, facts.Origin)
 	Overrides func(ask answer.Ask, folder string) (string, facts.Origin)
+	// Certificates are the files of the certificates that are shown to whoever asks.
+	Certificates func(ask answer.Ask) []answer.Named
 	// Places are addresses of folders that the configuration names, and Folders folders of this machine.
 	Places  func() []string
 	Folders func() []string
@@ -149,18 +151,10 @@ func (s *Source) another() string {
 	if host == "localhost" || net.ParseIP(host) != nil || len(s.Servers[0].Serves(host)) > 0 { // a number is no host's name, and the default one's
 		return ""
 	}
-	var names []string
+	names := s.Servers[0].names()
 	hosts := s.Servers[0].Kind != Nginx // Apache answers without one
 	directives.Walk(s.Servers[0].Tree.Root, func(n *directives.Node) bool {
 		hosts = hosts || n.Is("server") && n.Block
-		if n.Is("server_name") || n.Is("ServerName") || n.Is("ServerAlias") {
-			for _, name := range n.Args {
-				name, _, _ = strings.Cut(name, ":")
-				if strings.Contains(name, ".") && !strings.ContainsAny(name, "~$") && !slices.Contains(names, name) && net.ParseIP(name) == nil {
-					names = append(names, name)
-				}
-			}
-		}
 		return true
 	})
 	switch {
@@ -173,6 +167,58 @@ func (s *Source) another() string {
 		names = append(names[:3], fmt.Sprintf("%d more", len(names)-3))
 	}
 	return fmt.Sprintf("it has no host of the site's name, %s; its hosts are %s, of which the default one would answer, and nothing says that this is the site's", host, strings.Join(names, ", "))
+}
+
+// names are those that hosts of a server have, but for expressions and numbers.
+func (one *Server) names() (names []string) {
+	directives.Walk(one.Tree.Root, func(n *directives.Node) bool {
+		if n.Is("server_name") || n.Is("ServerName") || n.Is("ServerAlias") {
+			for _, name := range n.Args {
+				name, _, _ = strings.Cut(name, ":")
+				if strings.Contains(name, ".") && !strings.ContainsAny(name, "~$") && !slices.Contains(names, name) && net.ParseIP(name) == nil {
+					names = append(names, name)
+				}
+			}
+		}
+		return true
+	})
+	return names
+}
+
+// maxNames is how many names are held against the site.
+const maxNames = 200
+
+// Names are further host names that the outermost server has for the site, without those that stand for many: at each the same folder is served, or it
+// leads to the site's address.
+func (s *Source) Names() (own []string) {
+	served := s.Serving()
+	if len(s.Servers) == 0 || s.Address == nil {
+		return nil
+	}
+	names := s.Servers[0].names()
+	for _, name := range names[:min(len(names), maxNames)] {
+		name = strings.ToLower(strings.TrimSuffix(name, "."))
+		if strings.ContainsAny(name, "*?/_") || strings.HasPrefix(name, ".") || name == strings.ToLower(s.Address.Hostname()) {
+			continue
+		}
+		for _, scheme := range []string{"https", "http"} {
+			u := *s.Address
+			u.Scheme, u.Host, u.RawQuery = scheme, name, ""
+			u.Path = strings.TrimSuffix(u.Path, "/") + "/" + token + ".txt"
+			if !slices.Contains(s.Servers[0].Serves(name), portOf(s.ask(&u))) { // the default host, which answers for all names
+				continue
+			}
+			a := s.behind(&u, "/"+token+".txt")
+			file, location := a.Get(answer.File), a.Get(answer.Location)
+			to, err := u.Parse(location.Text())
+			leads := location.Text() != "" && err == nil && strings.EqualFold(to.Hostname(), s.Address.Hostname())
+			if leads || served != "" && file.Known() && filepath.Dir(file.Text()) == served {
+				own = append(own, name)
+				break
+			}
+		}
+	}
+	return own
 }
 
 // find looks where systems put configurations.
@@ -232,12 +278,12 @@ func (source *Source) read(c Config) *Server {
 	case Nginx:
 		s.Tree = directives.Nginx(c.File, source.files)
 		config := nginx.New(s.Tree, nginx.Options{Version: s.Version, Disk: s.assumed})
-		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides, s.Certificates = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides, config.Certificates
 		s.Places, s.Folders = config.Places, func() []string { return nil }
 	default:
 		s.Tree = directives.Apache(c.File, source.files, directives.ApacheOptions{Version: s.Version})
 		config := apache.New(s.Tree, apache.Options{Version: s.Version, System: system(), Disk: s.assumed})
-		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides
+		s.Answer, s.Serves, s.Encrypts, s.Listens, s.Shadowed, s.Protocols, s.Overrides, s.Certificates = config.Answer, config.Serves, config.Encrypts, config.Listens, config.Shadowed, config.Protocols, config.Overrides, config.Certificates
 		s.Places, s.Folders = config.Places, config.Folders
 	}
 	return s
@@ -313,7 +359,7 @@ func (s *Source) ask(u *url.URL) answer.Ask {
 	}
 	for _, name := range []string{u.Host, u.Hostname() + ":" + strconv.Itoa(asked), u.Hostname()} {
 		if really, is := s.Connect[name]; is {
-			if address, err := netip.ParseAddrPort(really); err == nil && slices.Contains(s.Servers[0].Serves(u.Hostname()), int(address.Port())) {
+			if address, err := netip.ParseAddrPort(facts.Mapped(really)[0]); err == nil && slices.Contains(s.Servers[0].Serves(u.Hostname()), int(address.Port())) {
 				a.Port, a.Local = int(address.Port()), address.Addr()
 				return a
 			}

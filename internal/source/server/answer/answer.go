@@ -89,6 +89,12 @@ func (t Told) same(other Told) bool {
 	return t.Known() == other.Known() && slices.Equal(t.Values, other.Values)
 }
 
+// A Named is a file that a line of a configuration names.
+type Named struct {
+	Path string
+	At   facts.Origin
+}
+
 // A Stage is one line of the way that a request takes.
 type Stage struct {
 	Says   string

@@ -108,6 +108,26 @@ func (c *Config) Protocols(name string) (allowed []string, from facts.Origin) {
 	return allowed, at(said)
 }
 
+// Certificates are the files of the certificates that whoever encrypts with is shown, where the configuration names them; none where nobody encrypts.
+func (c *Config) Certificates(ask answer.Ask) (files []answer.Named) {
+	h, _ := c.choose(ask, &answer.Guess{})
+	if !h.ssl {
+		return nil
+	}
+	for _, body := range h.base {
+		var here []answer.Named
+		for _, n := range body {
+			if n.Is("SSLCertificateFile") {
+				here = append(here, answer.Named{Path: c.path(n.Arg(0)), At: at(n)})
+			}
+		}
+		if len(here) > 0 { // those of a host take the place of the server's
+			files = here
+		}
+	}
+	return files
+}
+
 // Overrides is what override files may change in a folder of the host that takes a request; "" when they are not read.
 func (c *Config) Overrides(ask answer.Ask, folder string) (allowed string, from facts.Origin) {
 	answer.Explore(func(g *answer.Guess) *answer.Answer {

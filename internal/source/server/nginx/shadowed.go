@@ -66,6 +66,19 @@ func (c *Config) Protocols(name string) ([]string, facts.Origin) {
 	return nil, facts.Origin{}
 }
 
+// Certificates are the files of the certificates that whoever encrypts with is shown, where the configuration names them; none where nobody encrypts.
+func (c *Config) Certificates(ask answer.Ask) (files []answer.Named) {
+	h, on, _, _ := c.choose(ask, &answer.Guess{})
+	if h == nil || !on.secure {
+		return nil
+	}
+	said, _ := h.list("ssl_certificate")
+	for _, n := range said {
+		files = append(files, answer.Named{Path: c.path(n.Arg(0)), At: at(n)})
+	}
+	return files
+}
+
 // since tells whether nginx is known to be of a version or a later one.
 func (c *Config) since(version string) bool {
 	is, err := semver.NewVersion(c.Version)
