@@ -58,6 +58,46 @@ func TestRealPages(t *testing.T) {
 	}
 }
 
+// told are packages that are audited with all that their keeper would say: the web server's configuration, and the files.
+var told = map[string]struct{ root, brand string }{
+	"postfix-doc": {"/usr/share/doc/postfix/html", "Postfix"},
+	"bind9-doc":   {"/usr/share/doc/bind9-doc/arm", "BIND 9"},
+}
+
+// TestRealTrees audits each as a site of one's own: served by nginx, whose configuration is read, with its files.
+func TestRealTrees(t *testing.T) {
+	for name, of := range told {
+		t.Run(name, func(t *testing.T) {
+			if _, err := os.Stat(of.root + "/index.html"); err != nil {
+				t.Skip(name + " is not installed; scripts/test installs it")
+			}
+			address := servertest.FreeAddress(t)
+			config := servertest.Nginx(t, address, of.root)
+			dir := t.TempDir()
+			file := filepath.Join(dir, "weltaxis.yaml")
+			require.NoError(t, os.WriteFile(file, []byte(fmt.Sprintf(`site: %s
+intent: {address: "http://docs.example", stage: live, audience: public, purpose: brochure, brand: %q, web_user: %s}
+sources:
+  live: {own: true, rate: 0, pages: %d, concurrency: 1, connect: {"docs.example:80": %q}}
+  server: {nginx: %q}
+  files: {root: %q}
+`, name, of.brand, servertest.User(), pages, address, config, of.root)), 0o600))
+			s, err := site.Load(file)
+			require.NoError(t, err)
+			r, err := audit.Run(t.Context(), s, time.Now(), audit.Options{Tool: "test"})
+			require.NoError(t, err)
+			got := strings.NewReplacer(address, "ADDRESS", config, "CONFIG").Replace(table(r))
+			golden := filepath.Join("testdata", name+".txt")
+			if os.Getenv("REWRITE_GUIDE") != "" {
+				require.NoError(t, os.WriteFile(golden, []byte(got), 0o644))
+			}
+			want, err := os.ReadFile(golden)
+			require.NoError(t, err)
+			assert.Equal(t, string(want), got)
+		})
+	}
+}
+
 func intOf(n int) *int { return &n }
 
 // table says of each rule that deviates how bad it is, how often, and what of the first few.

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
@@ -38,22 +39,30 @@ func FreeAddress(t *testing.T) string {
 	return ""
 }
 
-// Nginx serves a folder of files with nginx at an address. Where nginx is not installed the test is skipped.
-func Nginx(t *testing.T, address, root string) {
+// User is whom nginx serves as: whoever runs the tests, whose folders are his own.
+func User() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return ""
+}
+
+// Nginx serves a folder of files with nginx at an address, and gives the file by which it does. Where nginx is not installed the test is skipped.
+func Nginx(t *testing.T, address, root string) (file string) {
 	t.Helper()
 	nginx, err := exec.LookPath("nginx")
 	if err != nil {
 		t.Skip("nginx is not installed; scripts/test installs it")
 	}
-	dir, user := t.TempDir(), ""
+	dir, as := t.TempDir(), ""
 	if os.Getuid() == 0 {
-		user = "user root;" // the test's folders are its own
+		as = "user root;" // the test's folders are its own
 	}
 	config := fmt.Sprintf(`%[1]s daemon off; pid %[2]s/pid; worker_processes 1; events {}
 http { access_log off; client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
 types { text/html html; text/css css; image/png png; text/plain txt; application/xml xml; } charset utf-8; gzip on; gzip_min_length 200;
-server { listen %[3]s; root %[4]s; index index.html; } }`, user, dir, address, root)
-	file := filepath.Join(dir, "nginx.conf")
+server { listen %[3]s; root %[4]s; index index.html; } }`, as, dir, address, root)
+	file = filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(file, []byte(config), 0o600))
 	command := exec.Command(nginx, "-p", dir, "-c", file, "-e", filepath.Join(dir, "error.log"))
 	require.NoError(t, command.Start())
@@ -65,4 +74,5 @@ server { listen %[3]s; root %[4]s; index index.html; } }`, user, dir, address, r
 		}
 		return err == nil
 	}, 10*time.Second, 20*time.Millisecond, "nginx does not listen")
+	return file
 }
