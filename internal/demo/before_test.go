@@ -72,6 +72,24 @@ func onAddressFault(path string, change ...disturbance) fault {
 	return fault{do: func(b *installation) { b.before = onAddress(path, change...) }}
 }
 
+// listing has folders that are no pages answer with a page of that title, FOLDER in it filled in.
+func listing(title string) func(*installation) {
+	return func(b *installation) {
+		b.before = func(standIn http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				kept := httptest.NewRecorder()
+				if standIn.ServeHTTP(kept, r); kept.Code < 400 || !strings.HasSuffix(r.URL.Path, "/") || strings.Contains(r.URL.Path, "weltaxis-") {
+					standIn.ServeHTTP(w, r)
+					return
+				}
+				title := strings.ReplaceAll(title, "FOLDER", r.URL.Path)
+				w.Header().Set("Content-Type", "text/html")
+				_, _ = w.Write([]byte("<html><head><title>" + title + "</title></head><body><h1>" + title + `</h1><a href="../">..</a></body></html>`))
+			})
+		}
+	}
+}
+
 func answering(status int) disturbance { return func(a *answer) { a.status = status } }
 
 func header(name, value string) disturbance { return func(a *answer) { a.header.Set(name, value) } }

@@ -296,6 +296,7 @@ var faults = map[string]fault{
 		b.files["foyer/.well-known/security.txt"] = file{"Contact: mailto:post@lanternlane.example\nExpires: 2026-01-31T00:00:00Z\n", 0o644}
 	}},
 	"hardening.nothing-leaks": onAddressFault("/dump.sql", answering(http.StatusOK), header("Content-Type", "application/sql"), instead("-- everything\nINSERT INTO players VALUES (1);\n")),
+	"hardening.listing-seen":  {do: listing("Index of FOLDER")},
 	"hardening.errors-served": onPage("about", func(p *page) {
 		p.Body += "<br /><b>Warning</b>:  include(lamp.php): failed in <b>/srv/works/lamp.php</b> on line <b>12</b><br />"
 	}),

@@ -300,6 +300,9 @@ var hardeningHarmless = []change{
 		b.siteFile = strings.Replace(b.siteFile, "staff: [", "staff: [Night Owl, ", 1)
 		member("night_owl", "keeper")(b)
 	}},
+	{"hardening.listing-seen", "by another server", listing("Directory listing for FOLDER")},
+	{"", "a page about an index", listing("Index of the plays")},
+	{"", "a page about another folder", listing("Index of /elsewhereFOLDER")},
 	{"", "ten attempts", told("signin_tries", "10")},
 	{"", "uploads by the staff alone", told("upload_from", "keeper")},
 	{"", "documents of offices", told("upload_types", "jpg png docx xlsx odt csv json psd mp3 shp com2 phd")},

@@ -295,6 +295,7 @@ func (v *visit) look(ctx context.Context) {
 	// What nobody links to comes last, and only as long as the site does not begin to refuse us.
 	v.contact(ctx)
 	v.login(ctx)
+	v.listed(ctx)
 	v.private(ctx)
 	v.doors(ctx, facts.ShowsSite)
 	v.tellErrors()
