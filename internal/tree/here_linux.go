@@ -76,7 +76,7 @@ func entryAt(fd int, base, path string) (Entry, error) {
 	case unix.S_IFLNK:
 		kind = Link
 	}
-	return Entry{Path: path, Kind: kind, Mode: stat.Mode & 0o7777, UID: stat.Uid, GID: stat.Gid, Size: stat.Size, Changed: time.Unix(stat.Mtim.Unix()), Touched: stat.Ctim.Sec, Device: stat.Dev, Names: uint64(stat.Nlink)}, nil
+	return Entry{Path: path, Kind: kind, Mode: stat.Mode & 0o7777, UID: stat.Uid, GID: stat.Gid, Size: stat.Size, Changed: time.Unix(stat.Mtim.Unix()), Touched: stat.Ctim.Sec, Device: stat.Dev, Names: uint64(stat.Nlink), Inode: stat.Ino}, nil
 }
 
 func (f *folder) AccessList(name string) []byte {

@@ -115,6 +115,7 @@ type Entry struct {
 	Touched int64
 	Device  uint64 // that it lies on
 	Names   uint64 // how many it has (hard links), of files; 0 where that is not known
+	Inode   uint64 // by which its names are known as those of one file, with the device; 0 where that is not known
 }
 
 // planned tells whether what is there has another mode already, and is an error unless it is still what it was.

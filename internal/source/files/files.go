@@ -167,12 +167,12 @@ func (s *Source) Gather(ctx context.Context) (facts.Seen, error) {
 		c.found[exact] = false
 	}
 	var entries atomic.Int64
-	err = tree.Walk(ctx, in, func(e tree.Entry) {
+	err = c.walk(ctx, func(e tree.Entry) {
 		c.visit(e)
 		if n := entries.Add(1); n%1024 == 0 {
 			progress.Tell(ctx, "looking at files", int(n), 0)
 		}
-	}, c.fail)
+	})
 	if ctx.Err() != nil {
 		return seen, ctx.Err()
 	}
@@ -224,7 +224,7 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 	names := owners{users: map[uint32]string{}, groups: map[uint32]string{}}
 	members := map[facts.Likeness][]tree.Entry{}
 	var mu sync.Mutex
-	err = tree.Walk(ctx, in, func(e tree.Entry) {
+	err = c.walk(ctx, func(e tree.Entry) {
 		if e.Kind == tree.Link {
 			return
 		}
@@ -255,7 +255,7 @@ func (s *Source) Members(ctx context.Context, classes []facts.Likeness) (map[fac
 				return
 			}
 		}
-	}, c.fail)
+	})
 	for _, list := range members {
 		slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	}
@@ -377,15 +377,16 @@ type counting struct {
 	shared   bool   // others have accounts here who have nothing to do with the site
 	inferred bool   // whom the web server runs as was not said, but follows from what it made
 
-	mu       sync.Mutex
-	whos     map[who]uint32
-	links    map[string]link
-	classes  map[key]*class
-	programs programs // noted with when they changed
-	singles  int
-	found    map[string]bool // configuration files that the dialect names: whether they are there
-	failed   []failure
-	missed   int // failures past those kept
+	mu        sync.Mutex
+	whos      map[who]uint32
+	links     map[string]link
+	classes   map[key]*class
+	programs  programs // noted with when they changed
+	singles   int
+	otherwise map[sameFile]string // what files with several names are by one of them
+	found     map[string]bool     // configuration files that the dialect names: whether they are there
+	failed    []failure
+	missed    int // failures past those kept
 }
 
 type failure struct {
@@ -475,7 +476,47 @@ func (c *counting) what(e tree.Entry) (role, within, holds string, public bool) 
 	within = c.matcher.Folder(e.Path[:max(strings.LastIndexByte(e.Path, '/'), 0)])
 	role = c.matcher.Role(e.Path, within)
 	role, holds = c.inside(e, role, within, c.content(e), public || !c.served)
+	if as := c.otherwise[sameFile{e.Device, e.Inode}]; as != "" && e.Names > 1 && (public || !c.served) && slices.Contains([]string{dialect.Other, dialect.Code, dialect.Uploads}, role) {
+		role = as // what it holds is the same by either name
+	}
 	return role, within, holds, public
+}
+
+// A sameFile is a file, whatever its name.
+type sameFile struct{ device, inode uint64 }
+
+// maxSeveral is how many files with several names are held against each other.
+const maxSeveral = 20_000
+
+// walk goes through the tree. Files with several names come last, when it is known what they are by their other names.
+func (c *counting) walk(ctx context.Context, visit func(tree.Entry)) error {
+	var mu sync.Mutex
+	var several []tree.Entry
+	err := tree.Walk(ctx, c.files, func(e tree.Entry) {
+		if e.Kind == tree.File && e.Names > 1 && e.Inode != 0 {
+			mu.Lock()
+			defer mu.Unlock()
+			if len(several) < maxSeveral {
+				e.Path = strings.Clone(e.Path)
+				several = append(several, e)
+				return
+			}
+			c.passed.Add(1)
+		}
+		visit(e)
+	}, c.fail)
+	slices.SortFunc(several, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+	others := map[sameFile]string{}
+	for _, e := range several {
+		if role, _, _, _ := c.what(e); Secret(role) {
+			others[sameFile{e.Device, e.Inode}] = role
+		}
+	}
+	c.otherwise = others
+	for _, e := range several {
+		visit(e)
+	}
+	return err
 }
 
 // Secret tells whether others should not read what plays a role.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
+	"net/http"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -71,7 +72,7 @@ func (o *opener) inside(e tree.Entry, role, within, promised string, mayBeServed
 		return o.upload(e, role, promised)
 	case role == dialect.Private && isKeyName(e.Path):
 		return o.key(e, role), promised
-	case mayBeServed && (role == dialect.Other || role == dialect.Code || role == dialect.Uploads) && promised != program && promised != picture:
+	case mayBeServed && (role == dialect.Other || role == dialect.Code || role == dialect.Uploads) && promised != program && (promised != picture || e.Names > 1):
 		return o.secret(e, role, promised), promised
 	}
 	return role, promised
@@ -103,7 +104,7 @@ func (o *opener) upload(e tree.Entry, role, promised string) (string, string) {
 	case begins(head) && promised != command && promised != program:
 		return role, dormant
 	}
-	if promised == data {
+	if promised == data || promised == picture && !strings.HasPrefix(http.DetectContentType(head), "image/") { // what it is called is not what it is
 		return secretIn(head, role), promised
 	}
 	return role, promised

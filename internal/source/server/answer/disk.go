@@ -67,6 +67,27 @@ func Linked(d Disk, from, path string) bool {
 	return knows && linked.Linked(from, path)
 }
 
+// SameOwner tells whether a link belongs to whom what it leads to belongs to, as disks say that know of owners.
+func SameOwner(d Disk, path string) (same, known bool) {
+	owned, knows := d.(interface{ SameOwner(path string) (bool, bool) })
+	if !knows {
+		return false, false
+	}
+	return owned.SameOwner(path)
+}
+
+// SameOwner implements what it is asked.
+func (OS) SameOwner(path string) (same, known bool) {
+	var link, target tree.Entry
+	err := tree.Near(path, func(files tree.Files, name string) (err error) {
+		if link, err = files.Lstat(name); err == nil {
+			target, err = files.Stat(name)
+		}
+		return err
+	})
+	return err == nil && link.UID == target.UID, err == nil
+}
+
 // Linked tells whether a link lies between a folder and what is below it.
 func (OS) Linked(from, path string) bool {
 	below, err := filepath.Rel(from, filepath.Clean(path))

@@ -412,8 +412,14 @@ func (r *request) followsNot(s *settings, name string) *failure {
 	if name == "" || s.options["FollowSymLinks"] || !answer.Linked(r.disk, path.Dir(name), name) {
 		return nil
 	}
-	if s.options["SymLinksIfOwnerMatch"] && !r.g.Either(facts.Reason{Because: "whose the link " + name + " and the file are is not looked at", Origin: at(s.optionAt)}) {
-		return nil
+	if s.options["SymLinksIfOwnerMatch"] {
+		same, known := answer.SameOwner(r.disk, name)
+		if !known {
+			same = r.g.Either(facts.Reason{Because: "whose the link " + name + " and the file are is not known", Origin: at(s.optionAt)})
+		}
+		if same {
+			return nil
+		}
 	}
 	return &failure{http.StatusForbidden, at(s.optionAt), "a link lies on the way, " + name + ", and none is followed here"}
 }

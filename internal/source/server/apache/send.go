@@ -354,6 +354,7 @@ type headerRule struct {
 	always      bool
 	action      string
 	name, value string
+	replacement string // of edit
 	condition   string
 	node        *directives.Node
 }
@@ -374,7 +375,7 @@ func newHeaderRule(n *directives.Node) headerRule {
 		h.value, words = words[0], words[1:]
 	}
 	if (h.action == "edit" || h.action == "edit*") && len(words) > 0 {
-		words = words[1:]
+		h.replacement, words = words[0], words[1:]
 	}
 	if len(words) > 0 && !strings.HasPrefix(words[0], "early") {
 		h.condition = strings.Join(words, " ")
@@ -437,17 +438,68 @@ func (r *request) carryOut(t table, always bool, p reply) {
 			if len(before.Values) > 0 {
 				told.Beaten = []facts.Origin{before.Origin}
 			}
-		default:
-			if h.action == "edit" || h.action == "edit*" {
-				if len(told.Values) == 0 {
-					continue
-				}
+		case "edit", "edit*":
+			if len(told.Values) == 0 {
+				continue
 			}
+			told.Origin = at(n)
+			if told.Values, why = r.edited(h, told.Values, n); why != nil {
+				told = answer.Told{Unknown: why, Origin: at(n)}
+			}
+		default:
 			why := facts.Reason{Because: n.String() + " is not evaluated", Origin: at(n)}
 			told = answer.Told{Unknown: &why, Origin: at(n)}
 		}
 		t[h.name] = told
 	}
+}
+
+// edited are values of a header, each with the first place that an expression finds replaced, or with edit* all of them.
+func (r *request) edited(h headerRule, values []string, n *directives.Node) (edited []string, _ *facts.Reason) {
+	replacement, why := headerValue(h.replacement, n)
+	if why != nil {
+		return nil, why
+	}
+	pattern := r.patterns.Compile(h.value, false)
+	for _, value := range values {
+		done := ""
+		for {
+			found, wrong := pattern.Find(value)
+			if wrong != "" {
+				return nil, &facts.Reason{Because: wrong, Origin: at(n)}
+			}
+			if found == nil {
+				break
+			}
+			done += value[:found.Start] + filled(replacement, found.Groups)
+			value = value[found.End:]
+			if h.action == "edit" || found.Start == found.End {
+				break
+			}
+		}
+		edited = append(edited, done+value)
+	}
+	return edited, nil
+}
+
+// filled is a replacement with what an expression found in the place of $0 to $9; a backslash takes the meaning from a dollar.
+func filled(replacement string, groups []string) string {
+	var b strings.Builder
+	for i := 0; i < len(replacement); i++ {
+		c := replacement[i]
+		switch {
+		case c == '$' && i+1 < len(replacement) && replacement[i+1] >= '0' && replacement[i+1] <= '9':
+			if i++; int(replacement[i]-'0') < len(groups) {
+				b.WriteString(groups[replacement[i]-'0'])
+			}
+		case c == '\\' && i+1 < len(replacement) && (replacement[i+1] == '$' || replacement[i+1] == '&'):
+			i++
+			b.WriteByte(replacement[i])
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
 }
 
 // headerValue is the value of a header, where it is made of nothing that is only known when it is sent.
