@@ -48,7 +48,7 @@ func Follow(ctx context.Context, s *site.Site, address string, options Options) 
 	if len(servers.Servers) == 0 {
 		return f, nil
 	}
-	a := servers.Work(u)
+	a := steps.Work(s, servers, u)
 	f.Way, f.Answer = a.Way, servers.Fact("asked", u, a)
 	switch l := s.Sources.Live; {
 	case l == nil:

@@ -166,6 +166,19 @@ func (a *Answer) Get(f Field) Told {
 // Text is a field's value, "" when it is absent or cannot be told.
 func (a *Answer) Text(f Field) string { return a.Get(f).Text() }
 
+// Refuse has a file that was to be served refused by the system: the server may not read it. What its error page says besides is not told.
+func (a *Answer) Refuse(at facts.Origin) {
+	for f := range a.Fields {
+		if _, header := f.IsHeader(); header {
+			delete(a.Fields, f)
+		}
+	}
+	a.Others = &facts.Reason{Because: "the page of an error comes in place of the file", Origin: at}
+	a.Say(Status, at, "403")
+	a.Say(Handler, at, "error")
+	a.Then(at, "the answer is 403, since "+at.Because)
+}
+
 // Then adds a stage to the way.
 func (a *Answer) Then(at facts.Origin, says string) {
 	a.Way = append(a.Way, Stage{says, at})
