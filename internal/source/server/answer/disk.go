@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"strings"
 
 	"weltaxis/internal/tree"
 )
@@ -69,11 +70,36 @@ func Linked(d Disk, from, path string) bool {
 
 // SameOwner tells whether a link belongs to whom what it leads to belongs to, as disks say that know of owners.
 func SameOwner(d Disk, path string) (same, known bool) {
-	owned, knows := d.(interface{ SameOwner(path string) (bool, bool) })
+	owned, knows := d.(interface {
+		SameOwner(path string) (bool, bool)
+	})
 	if !knows {
 		return false, false
 	}
 	return owned.SameOwner(path)
+}
+
+// OwnersAlike tells whether each link that lies between a folder and what is below it belongs to whom what it leads to belongs to.
+func OwnersAlike(d Disk, from, file string) (alike, known bool) {
+	below, err := filepath.Rel(from, filepath.Clean(file))
+	if err != nil {
+		return false, false
+	}
+	at := from
+	parts := strings.Split(below, "/")
+	for i, part := range parts {
+		at = filepath.Join(at, part)
+		if !Linked(d, filepath.Dir(at), at) {
+			continue
+		}
+		if is := d.Look(at).Is; i < len(parts)-1 && is != AFolder && is != Unseen { // the way ends there, whosever it is
+			return true, true
+		}
+		if alike, known = SameOwner(d, at); !alike || !known {
+			return alike, known
+		}
+	}
+	return true, true
 }
 
 // SameOwner implements what it is asked.

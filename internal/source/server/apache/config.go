@@ -239,6 +239,18 @@ func (h *host) hole() *facts.Reason {
 	return nil
 }
 
+// said is what a host says last of the server's own directives; nil where nobody says it.
+func (h *host) said(name string) (said *directives.Node) {
+	for _, base := range h.base {
+		for _, n := range base {
+			if n.Is(name) {
+				said = n
+			}
+		}
+	}
+	return said
+}
+
 // sortFolders puts sections in the order in which they are walked: by depth, and those with expressions last, each as they stand.
 func sortFolders(folders []*section) {
 	slices.SortStableFunc(folders, func(a, b *section) int {

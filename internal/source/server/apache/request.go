@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -112,10 +113,19 @@ func (r *request) start() {
 	}
 	sent, args, _ := strings.Cut(r.ask.Target, "?")
 	r.args = args
-	clean, status := normalised(sent)
+	if n := r.host.said("MergeSlashes"); n != nil && strings.EqualFold(n.Arg(0), "off") && strings.Contains(sent, "//") {
+		r.unknown(facts.Reason{Because: "what becomes of slashes that are not merged is not told", Origin: at(n)})
+		return
+	}
+	slashes := r.host.said("AllowEncodedSlashes")
+	clean, status := normalised(sent, slashes)
 	switch status {
 	case http.StatusNotFound:
-		r.fail(status, facts.Origin{Default: "Apache"}, "an escaped slash, or a zero, in an address is not allowed")
+		at := facts.Origin{Default: "Apache"}
+		if slashes != nil {
+			at = originOf(slashes)
+		}
+		r.fail(status, at, "an escaped slash, or a zero, in an address is not allowed")
 		return
 	case http.StatusBadRequest:
 		r.fail(status, facts.Origin{Default: "Apache"}, "the address leads out of the site, or is written wrongly")
@@ -127,9 +137,22 @@ func (r *request) start() {
 	}
 }
 
+// encodedSlash is a slash that is escaped.
+var encodedSlash = regexp.MustCompile(`(?i)%(2f)`)
+
 // normalised takes out of a path what leads back, and decodes what is left, as ap_normalize_path and ap_unescape_url do: slashes and zeros that are escaped go
-// with a segment that is taken out, and are not allowed in one that stays. The status is 0 where it may be asked for.
-func normalised(sent string) (clean string, status int) {
+// with a segment that is taken out, and are not allowed in one that stays, but for slashes where AllowEncodedSlashes says so: with On they are slashes, with
+// NoDecode they stay as they are. The status is 0 where it may be asked for.
+func normalised(sent string, slashes *directives.Node) (clean string, status int) {
+	allowed := ""
+	if slashes != nil {
+		allowed = strings.ToLower(slashes.Arg(0))
+	}
+	return normalisedAs(sent, allowed, false)
+}
+
+// normalisedAs does so; where it is done again, what leads out of the site is left out.
+func normalisedAs(sent, allowed string, again bool) (clean string, status int) {
 	if _, err := url.PathUnescape(sent); err != nil || !strings.HasPrefix(sent, "/") {
 		return "", http.StatusBadRequest
 	}
@@ -138,6 +161,7 @@ func normalised(sent string) (clean string, status int) {
 	for i, s := range segments {
 		last := i == len(segments)-1
 		switch dots := strings.ReplaceAll(strings.ToLower(s), "%2e", "."); {
+		case dots == ".." && len(parts) == 0 && again:
 		case dots == ".." && len(parts) == 0:
 			return "", http.StatusBadRequest
 		case dots == "." || dots == "..":
@@ -153,10 +177,17 @@ func normalised(sent string) (clean string, status int) {
 		}
 	}
 	left := strings.Join(parts, "/")
-	if escaped := strings.ToLower(left); strings.Contains(escaped, "%2f") || strings.Contains(escaped, "%00") {
+	escaped := strings.ToLower(left)
+	switch {
+	case strings.Contains(escaped, "%00"), strings.Contains(escaped, "%2f") && allowed != "on" && allowed != "nodecode":
 		return "", http.StatusNotFound
+	case allowed == "nodecode":
+		left = encodedSlash.ReplaceAllString(left, "%25$1")
 	}
 	decoded, _ := url.PathUnescape(left)
+	if allowed == "on" && strings.Contains(escaped, "%2f") { // what was hidden by them may lead back
+		return normalisedAs("/"+strings.ReplaceAll(url.PathEscape(decoded), "%2F", "/"), "", true)
+	}
 	return "/" + decoded, 0
 }
 
@@ -297,7 +328,7 @@ func (r *request) again(target string) {
 		next.env["REDIRECT_STATUS"] = "200"
 	}
 	uri, args, _ := strings.Cut(target, "?")
-	clean, status := normalised((&url.URL{Path: uri}).EscapedPath())
+	clean, status := normalised((&url.URL{Path: uri}).EscapedPath(), nil)
 	if status != 0 {
 		r.fail(status, facts.Origin{Default: "Apache"}, "the address leads out of the site")
 		return

@@ -475,7 +475,7 @@ func (r *request) translate() bool {
 			r.proxied(out.target, out.node)
 			return false
 		case out.changed && out.passes:
-			r.uri, _ = normalised(escaped(out.target))
+			r.uri, _ = normalised(escaped(out.target), r.host.said("AllowEncodedSlashes"))
 		case out.changed:
 			if !strings.HasPrefix(out.target, "/") {
 				r.fail(http.StatusBadRequest, at(out.node), "what the address is rewritten to does not begin with a slash")

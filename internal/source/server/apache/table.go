@@ -71,7 +71,7 @@ func init() {
 		permit, module string
 		names          string
 	}{
-		{evaluated, "", "core.c", "VirtualHost ServerName ServerAlias ServerRoot DocumentRoot Directory DirectoryMatch Location LocationMatch AllowOverride AllowOverrideList AccessFileName ServerTokens TraceEnable Define UnDefine Include IncludeOptional UseCanonicalName"},
+		{evaluated, "", "core.c", "VirtualHost ServerName ServerAlias ServerRoot DocumentRoot Directory DirectoryMatch Location LocationMatch AllowOverride AllowOverrideList AccessFileName ServerTokens TraceEnable AllowEncodedSlashes MergeSlashes Define UnDefine Include IncludeOptional UseCanonicalName"},
 		{evaluated, "All", "core.c", "Files FilesMatch If ElseIf Else IfModule IfDefine IfVersion IfFile"},
 		{evaluated, "AuthConfig|Limit", "core.c", "Limit LimitExcept"},
 		{evaluated, "Options", "core.c", "Options"},
@@ -145,7 +145,6 @@ func init() {
 		{decides, "", "mod_vhost_alias.c", "VirtualDocumentRoot VirtualScriptAlias"},
 		{decides, "", "mod_remoteip.c", "RemoteIPHeader RemoteIPTrustedProxy RemoteIPInternalProxy RemoteIPProxyProtocol"},
 		{decides, "", "mod_security2.c", "SecRuleEngine SecRule SecAction"},
-		{decides, "", "core.c", "AllowEncodedSlashes MergeSlashes"},
 		{decides, "AuthConfig", "mod_ssl.c", "SSLVerifyClient SSLRequireSSL SSLRequire"},
 		{decides, "", "mod_cache.c", "CacheEnable CacheDisable CacheQuickHandler"},
 		{heads, "", "mod_proxy.c", "ProxyPassReverse ProxyPassReverseCookieDomain ProxyPassReverseCookiePath"},

@@ -205,8 +205,17 @@ func (r *request) followsNone(file string) bool {
 			from = folder.S
 		}
 	}
-	if !answer.Linked(r.disk, from, file) || n.Arg(0) == "if_not_owner" && !r.g.Either(facts.Reason{Because: "whose the link and the file are is not looked at", Origin: at(n)}) {
+	if !answer.Linked(r.disk, from, file) {
 		return false
+	}
+	if n.Arg(0) == "if_not_owner" {
+		alike, known := answer.OwnersAlike(r.disk, from, file)
+		if !known {
+			alike = r.g.Either(facts.Reason{Because: "whose the link and the file are is not known", Origin: at(n)})
+		}
+		if alike {
+			return false
+		}
 	}
 	r.a.Then(at(n), "a link lies on the way to "+file)
 	status := http.StatusForbidden
