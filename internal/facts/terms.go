@@ -89,7 +89,7 @@ var (
 	LiveCountContent       = numberKey(Live, "count.content", "content pages that answered, besides the home page").follows(ListPages)
 	LiveCountDescribed     = numberKey(Live, "count.described", "of those that are meant to be listed, the ones with a description that no other page has").follows(ListPages)
 	LiveListed             = listKey(Live, "listed", "folders in which lies what pages name, as many as were asked for, whose files are listed for whoever asks")
-	LiveVersions           = listKey(Live, "versions", "versions of programs that the home page's headers and comments and the feed name, each with where").follows("live.home.headers", "settings.system.version", "server.version", "server.tokens")
+	LiveVersions           = listKey(Live, "versions", "versions of programs that headers of any answer, comments of the home page and the feed name, each with where").follows("live.home.headers", "settings.system.version", "server.version", "server.tokens")
 	LiveHits               = numberKey(Live, "hits", "times that a cache answered for the home page, of those that it was asked for again").varies()
 	LiveAsks               = numberKey(Live, "asks", "how often the home page was asked for again").varies()
 	LiveCaches             = textKey(Live, String, "caches", "what became of them, in words").varies()

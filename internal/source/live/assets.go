@@ -134,6 +134,7 @@ func (v *visit) fetchAssets(ctx context.Context, assets []*facts.Asset) [][]pull
 				v.seen.AddGap(gap(a.Address, err))
 			case ch.outside:
 			case ch.last != nil:
+				v.namesVersions(ch.last)
 				v.describeAsset(a, ch)
 				if ch.last.status == http.StatusOK && err == nil {
 					v.measureAsset(a, ch.last)

@@ -254,6 +254,21 @@ func isHTML(header http.Header) bool {
 	return strings.HasPrefix(kind, "text/html") || strings.HasPrefix(kind, "application/xhtml+xml")
 }
 
+// namesVersions notes the versions that an answer's headers name, each with the first path that does.
+func (v *visit) namesVersions(answer *response) {
+	v.signMu.Lock()
+	defer v.signMu.Unlock()
+	for _, line := range policy.Versions(answer.header) {
+		line = facts.Shorten(line, maxVersion)
+		if at, known := v.elsewhere[line]; !known && len(v.elsewhere) < fewKept || known && answer.url.Path < at {
+			if v.elsewhere == nil {
+				v.elsewhere = map[string]string{}
+			}
+			v.elsewhere[line] = answer.url.Path
+		}
+	}
+}
+
 // keep remembers what came of one address and returns the links of its page.
 func (v *visit) keep(address string, depth int, ch chain, err error, d *document) []string {
 	p := v.pages[address]
@@ -273,6 +288,7 @@ func (v *visit) keep(address string, depth int, ch chain, err error, d *document
 		say(v, facts.LiveProtocol, answer.protocol, address)
 		say(v, facts.LiveKeptOpen, !answer.closes, address)
 	}
+	v.namesVersions(answer)
 	v.tellCookies(address, answer.header)
 	if answer.cut {
 		v.seen.AddGap(gap(address, errTooLong))

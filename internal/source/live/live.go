@@ -199,7 +199,8 @@ type visit struct {
 	home       *url.URL // where the address leads
 	seen       facts.Seen
 	found      Found
-	versions   []string // of programs, that the home page's headers and comments and the feed name
+	versions   []string          // of programs, that the home page's headers and comments and the feed name
+	elsewhere  map[string]string // and those that the headers of any answer name, with a path where they do
 	robots     *robotsFile
 	refusal    refusal
 	taken      atomic.Int64        // pages that were fetched

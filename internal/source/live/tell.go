@@ -78,6 +78,11 @@ func (v *visit) tell(ctx context.Context) {
 	say(v, facts.LiveCountDescribed, n.described, home)
 	say(v, facts.LiveCountLetters, n.letters, home)
 	say(v, facts.LiveCountContent, n.content, home)
+	for _, line := range slices.Sorted(maps.Keys(v.elsewhere)) {
+		if !slices.Contains(v.versions, line) {
+			v.versions = append(v.versions, line+" (at "+v.elsewhere[line]+")")
+		}
+	}
 	say(v, facts.LiveVersions, few(v.versions), home)
 	say(v, facts.LiveHosts, slices.Sorted(maps.Keys(v.hosts)), home)
 }
