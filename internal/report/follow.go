@@ -68,6 +68,9 @@ func Follow(f *audit.Followed) *Way {
 		if worth && (side.Told || side.Served != "") {
 			w.Fields = append(w.Fields, side)
 		}
+		if _, worked := f.Answer.Cells[field.Name]; !worked && !side.Told && side.Served == "" {
+			continue // nobody asked for it
+		}
 		if worth && !side.Told {
 			w.untold(side, f.Answer.Why(field.Name))
 		}

@@ -19,14 +19,14 @@ func Work(s *site.Site, servers *server.Source, u *url.URL) *answer.Answer {
 		return a
 	}
 	web, from := s.Said("web_user"), facts.Origin{File: filepath.Base(s.Path)}
-	if web == "" {
+	if web == "" && servers.Elsewhere() { // of a copy it says nothing of the files beside it
 		last := servers.Servers[len(servers.Servers)-1]
 		web, _ = last.Worker()
 		from = facts.Origin{File: last.File}
 	}
 	in := Tree(s, nil, Folder{Server: servers.Serving(), Own: servers.Elsewhere()})
 	if may, known := in.Reads(answer.Real(file.Text()), web); known && !may {
-		from.Because = "it runs as " + web + ", who may not read " + tree.Printable(file.Text())
+		from.Because = "the server runs as " + tree.Printable(web) + ", who may not read that file"
 		a.Refuse(from)
 	}
 	return a

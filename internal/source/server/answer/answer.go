@@ -176,7 +176,12 @@ func (a *Answer) Refuse(at facts.Origin) {
 	a.Others = &facts.Reason{Because: "the page of an error comes in place of the file", Origin: at}
 	a.Say(Status, at, "403")
 	a.Say(Handler, at, "error")
-	a.Then(at, "the answer is 403, since "+at.Because)
+	if last := len(a.Way) - 1; last >= 0 && strings.HasPrefix(a.Way[last].Says, "the answer is ") {
+		a.Way = a.Way[:last]
+	}
+	says := "the answer is 403, since " + at.Because
+	at.Because = ""
+	a.Then(at, says)
 }
 
 // Then adds a stage to the way.
