@@ -29,13 +29,10 @@ const (
 // A hostName is a host name of the site, and how it is one.
 type hostName struct{ host, kind string }
 
-// hostsOf are the host names of the site, its own first. One that is a number, or stands behind a port of its own, has no others.
+// hostsOf are the host names of the site, its own first. A number is none; one that stands behind a port of its own, has no others.
 func (v *visit) hostsOf(preferred *url.URL) (hosts []hostName) {
 	add := func(host, kind string) {
 		host = strings.ToLower(strings.TrimSuffix(host, "."))
-		if spelt, err := idna.Lookup.ToASCII(host); err == nil {
-			host = spelt
-		}
 		if host != "" && !slices.ContainsFunc(hosts, func(n hostName) bool { return n.host == host }) {
 			hosts = append(hosts, hostName{host, kind})
 		}
@@ -66,6 +63,9 @@ func (v *visit) hostsOf(preferred *url.URL) (hosts []hostName) {
 func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []hostName) {
 	v.seen.Names = []facts.Name{}
 	hosts := v.hostsOf(preferred)
+	if len(hosts) == 0 { // a number is no name, and has no other
+		return []hostName{{preferred.Hostname(), facts.OwnName}}
+	}
 	if len(hosts) > mostNames {
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: fmt.Sprintf("%d more host names", len(hosts)-mostNames), Kind: facts.Failed, Because: fmt.Sprintf("only %d are asked", mostNames), Names: []string{facts.ListNames, facts.ListSpellings}})
 		hosts = hosts[:mostNames]
@@ -77,7 +77,11 @@ func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []host
 	for _, h := range hosts {
 		n, err := v.nameOf(ctx, preferred, h)
 		if err != nil {
-			v.seen.AddGap(gap(h.host, err, facts.ListNames, facts.ListSpellings))
+			without := []string{facts.ListNames, facts.ListSpellings}
+			if h.kind == facts.OwnName {
+				without = append(without, facts.LiveEncrypts.Name)
+			}
+			v.seen.AddGap(gap(h.host, err, without...))
 			continue
 		}
 		if n.Found && (n.Answers || h.kind != facts.ConfiguredName) {
@@ -249,6 +253,7 @@ func (v *visit) certificateAt(ctx context.Context, host, to string) (leaf *x509.
 	if err := v.client.limiter.Wait(ctx); err != nil {
 		return nil, "", errSlow
 	}
+	host = asSent(host)
 	var shown []*x509.Certificate
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS10, CipherSuites: allCiphers(), InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
 		shown = s.PeerCertificates
@@ -301,17 +306,25 @@ func portOf(u *url.URL) string {
 	return cmp.Or(u.Port(), map[string]string{"https": "443", "http": "80"}[u.Scheme])
 }
 
+// asSent is a host name as it is sent (RFC 5890 §2.3.2.1).
+func asSent(host string) string {
+	if sent, err := idna.Lookup.ToASCII(host); err == nil {
+		return sent
+	}
+	return host
+}
+
 // lead are the addresses, with the port, that a name leads to: as the site file maps it, or as the name is looked up. What is private is left
 // out, but for the site's own, for names that the intent has, and for where the site itself is.
 func (c *client) lead(ctx context.Context, host, port string) (leads []string, err error) {
 	if len(c.connect) > 0 {
-		to, mapped := c.connect[net.JoinHostPort(host, port)]
+		to, mapped := c.connect[net.JoinHostPort(asSent(host), port)]
 		if !mapped {
 			return nil, errUnmapped
 		}
 		return facts.Mapped(to), nil
 	}
-	found, err := c.lookup(ctx, "ip", host)
+	found, err := c.lookup(ctx, "ip", asSent(host))
 	if err != nil {
 		return nil, plainError(err)
 	}
