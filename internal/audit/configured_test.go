@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -161,6 +162,10 @@ var configured = []struct {
 	{name: "www leads home from everywhere", kind: "nginx", old: "server_name www.site.example;\n    return 301 https://site.example$request_uri;", new: "server_name www.site.example;\n    return 301 https://site.example/;", rules: "visibility.one-host", says: "leads to https://site.example/ in 1 step, and not to the same page", ask: "https://www.site.example/shop/", want: "Location: https://site.example/\r"},
 	{name: "www by its own encryption first", kind: "nginx", old: "return 301 https://site.example$request_uri; }", new: "return 301 https://$host$request_uri; }", ask: "http://www.site.example/x", want: "Location: https://www.site.example/x\r"},
 	{name: "www shows another's certificate", kind: "nginx", old: "www.site.example;\n    return 301 https://site.example$request_uri;", new: "www.site.example; ssl_certificate DIR/other.pem; ssl_certificate_key DIR/other.key;\n    return 301 https://site.example$request_uri;", rules: "aliases.certified", says: "that www.site.example shows is for other names", ask: "https://www.site.example/x", want: "301"},
+	{name: "the site shows another's certificate", kind: "nginx", old: "server_name site.example; root", new: "server_name site.example; ssl_certificate DIR/other.pem; ssl_certificate_key DIR/other.key; root", rules: "hardening.certificate", says: "the certificate that the site shows is for other names", ask: home, want: "200 OK"},
+	{name: "another host rejects who comes encrypted", kind: "nginx", old: "server {\n    listen 80;", new: "server { listen 443 ssl default_server; server_name _; ssl_reject_handshake on; }\nserver {\n    listen 80;", ask: home, want: "200 OK"},
+	{name: "several sites of one program", kind: "nginx", old: "location /shop/ { expires 1h; }", new: "location / { fastcgi_pass unix:/run/made-up.sock; fastcgi_param SCRIPT_FILENAME DIR/www/index.php; }\n}\nserver { listen 443 ssl; server_name other-site.example; root DIR/www; index index.html;\nlocation / { fastcgi_pass unix:/run/made-up.sock; fastcgi_param SCRIPT_FILENAME DIR/www/index.php; }"},
+	{name: "a short name for one page", kind: "nginx", old: "    return 301 https://site.example$request_uri;\n}\n", new: "    return 301 https://site.example$request_uri;\n}\nserver { listen 80; server_name spring-sale.example; return 301 https://site.example/shop/; }\n", ask: "http://spring-sale.example/x", want: "Location: https://site.example/shop/\r"},
 	{name: "one certificate for many names", kind: "nginx", old: "cert.pem; ssl_certificate_key DIR/cert.key", new: "many.pem; ssl_certificate_key DIR/many.key", ask: "https://www.site.example/x", want: "301"},
 	{name: "a third name by the wrong certificate", kind: "nginx", old: "listen 443 ssl; server_name www.site.example;", new: "listen 443 ssl; server_name www.site.example old-site.example;", rules: "aliases.certified", says: "old-site.example shows is for other names", ask: "https://old-site.example/x", want: "Location: https://site.example/x\r"},
 	{name: "a third name that leads home", kind: "nginx", old: "    return 301 https://site.example$request_uri;\n}\n", new: "    return 301 https://site.example$request_uri;\n}\nserver { listen 80; server_name old-site.example; return 301 https://site.example/; }\n", rules: "visibility.one-host", says: "http://old-site.example/made-up-page/ leads to https://site.example/ in 1 step, and not to the same page", ask: "http://old-site.example/x", want: "Location: https://site.example/\r"},
@@ -190,6 +195,7 @@ var configured = []struct {
 	{name: "leading by a rewrite for a trial", kind: "apache", old: "ServerAlias www.site.example\nRedirect permanent / https://site.example/", new: "ServerAlias www.site.example\nDocumentRoot DIR/www\nRewriteEngine On\nRewriteRule ^/(.*)$ https://site.example/$1 [R,L]", rules: "visibility.one-host", says: "not for good", ask: "http://site.example/shop/", want: "302"},
 	{name: "www by itself", kind: "apache", old: "SSLEngine on\nRedirect permanent / https://site.example/", new: "SSLEngine on\nDocumentRoot DIR/www", rules: "visibility.one-host", says: "https://www.site.example/", ask: "https://www.site.example/", want: "200 OK"},
 	{name: "www shows another's certificate", kind: "apache", old: "SSLEngine on\nRedirect", new: "SSLEngine on\nSSLCertificateFile DIR/other.pem\nSSLCertificateKeyFile DIR/other.key\nRedirect", rules: "aliases.certified", says: "that www.site.example shows is for other names", ask: "https://www.site.example/x", want: "301"},
+	{name: "the site shows another's certificate", kind: "apache", old: "ServerName site.example\nSSLEngine on", new: "ServerName site.example\nSSLEngine on\nSSLCertificateFile DIR/other.pem\nSSLCertificateKeyFile DIR/other.key", rules: "hardening.certificate", says: "for other names", ask: home, want: "200 OK"},
 	{name: "one certificate for many names", kind: "apache", old: "DIR/cert.pem\nSSLCertificateKeyFile DIR/cert.key", new: "DIR/many.pem\nSSLCertificateKeyFile DIR/many.key", ask: "https://www.site.example/x", want: "301"},
 	{name: "a third name that serves", kind: "apache", old: "ServerName site.example\nSSLEngine on", new: "ServerName site.example\nServerAlias *.old.example shop.old.example\nSSLEngine on", rules: "visibility.one-host aliases.certified", says: "https://shop.old.example/ answers by itself", ask: "https://shop.old.example/", want: "200 OK"},
 	{name: "TLS of old", kind: "apache", old: "-all +TLSv1.2 +TLSv1.3", new: "-all +TLSv1.1 +TLSv1.2", rules: "hardening.tls", says: "TLSv1.1"},
@@ -234,28 +240,38 @@ func TestWhatAVisitorGetsIsJudgedByTheConfiguration(t *testing.T) {
 	}
 }
 
-// judgedByConfiguration are the deviations of a site that nobody asks, and its folder.
-func judgedByConfiguration(t *testing.T, kind, text string, files map[string]string) (found []string, dir string) {
+// planted is a folder with a site that is well told, further files, and certificates.
+func planted(t *testing.T, files map[string]string) (dir string) {
 	t.Helper()
 	dir = servertest.Public(t)
 	page := "<!doctype html><html lang=en><title>Site</title><p>" + strings.Repeat("the shop of the site ", 100)
-	for name, text := range map[string]string{"www/index.html": page, "www/shop/index.html": page, "www/a.jpg": "\xff\xd8\xff", "www/robots.txt": "User-agent: *\nDisallow:\n", "mime.types": "text/html html\ntext/css css\nimage/jpeg jpg\ntext/plain txt\n"} {
-		files := filepath.Join(dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(files), 0o755))
-		require.NoError(t, os.WriteFile(files, []byte(text), 0o644))
-	}
-	for name, text := range files {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	all := map[string]string{"www/index.html": page, "www/shop/index.html": page, "www/a.jpg": "\xff\xd8\xff", "www/robots.txt": "User-agent: *\nDisallow:\n", "mime.types": "text/html html\ntext/css css\nimage/jpeg jpg\ntext/plain txt\n"}
+	maps.Copy(all, files)
+	for name, text := range all {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	}
 	servertest.Certificate(t, dir, "cert", "site.example", "www.site.example")
 	servertest.Certificate(t, dir, "other", "other.example", "*.site.example.other.example")
 	servertest.Certificate(t, dir, "many", "site.example", "*.site.example")
+	return dir
+}
+
+// placed is a configuration with its folder, and whom the server does its work as, filled in.
+func placed(text, dir string) string {
 	user := ""
 	if os.Getuid() == 0 {
 		user = "User www-data\nGroup www-data"
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "server.conf"), []byte(strings.NewReplacer("DIR", dir, "USER", user, "MODULES", "/usr/lib/apache2/modules").Replace(text)), 0o644))
+	return strings.NewReplacer("DIR", dir, "USER", user, "MODULES", "/usr/lib/apache2/modules").Replace(text)
+}
+
+// judgedByConfiguration are the deviations of a site that nobody asks, and its folder.
+func judgedByConfiguration(t *testing.T, kind, text string, files map[string]string) (found []string, dir string) {
+	t.Helper()
+	dir = planted(t, files)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "server.conf"), []byte(placed(text, dir)), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "weltaxis.yaml"), []byte("site: Site\nintent: {address: \"https://site.example\", stage: live, audience: public, purpose: brochure, brand: Site}\nsources:\n  server: {"+kind+": server.conf}\n"), 0o600))
 	loaded, err := site.Load(filepath.Join(dir, "weltaxis.yaml"))
 	require.NoError(t, err)
@@ -276,12 +292,8 @@ func judgedByConfiguration(t *testing.T, kind, text string, files map[string]str
 func proven(t *testing.T, kind, dir, text, ask, want string) {
 	t.Helper()
 	plain, encrypted := servertest.FreeAddress(t), servertest.FreeAddress(t)
-	user := ""
-	if os.Getuid() == 0 {
-		user = "User www-data\nGroup www-data"
-	}
 	port := func(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }
-	text = strings.NewReplacer("DIR", dir, "USER", user, "MODULES", "/usr/lib/apache2/modules", "listen 80;", "listen "+plain+";", "listen 443 ssl", "listen "+encrypted+" ssl", "Listen 80", "Listen "+plain, "Listen 443", "Listen "+encrypted, "*:80>", "*:"+port(plain)+">", "*:443>", "*:"+port(encrypted)+">").Replace(text)
+	text = strings.NewReplacer("listen 80;", "listen "+plain+";", "listen 443 ssl", "listen "+encrypted+" ssl", "Listen 80", "Listen "+plain, "Listen 443", "Listen "+encrypted, "*:80>", "*:"+port(plain)+">", "*:443>", "*:"+port(encrypted)+">").Replace(placed(text, dir))
 	file := filepath.Join(dir, "real.conf")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	command := exec.Command(servertest.Program(t, map[string]string{"nginx": "nginx", "apache": "apache2"}[kind]), "-p", dir, "-c", file, "-e", filepath.Join(dir, "log"))

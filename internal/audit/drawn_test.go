@@ -1,6 +1,7 @@
 package audit_test
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"weltaxis/internal/audit"
-	"weltaxis/internal/servertest"
 	"weltaxis/internal/site"
 )
 
@@ -159,28 +159,14 @@ func first(found []string, _ string) []string { return found }
 // drawnSite is what deviates of a site, rule by rule, and its folder.
 func drawnSite(t *testing.T, kind, text string, files map[string]string, do func(*testing.T, string)) (found []string, dir string) {
 	t.Helper()
-	dir = servertest.Public(t)
-	page := "<!doctype html><html lang=en><title>Site</title><p>" + strings.Repeat("the shop of the site ", 100)
-	all := map[string]string{"www/index.html": page, "www/shop/index.html": page, "www/uploads/a.jpg": "\xff\xd8\xff", "www/robots.txt": "User-agent: *\nDisallow:\n", "private/members.db": "SQLite format 3\x00 and more", "mime.types": "text/html html\ntext/css css\nimage/jpeg jpg\ntext/plain txt\n"}
-	for name, data := range files {
-		all[name] = data
-	}
-	for name, data := range all {
-		path := filepath.Join(dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte(data), 0o644))
-	}
-	servertest.Certificate(t, dir, "cert", "site.example", "www.site.example")
-	servertest.Certificate(t, dir, "other", "other.example")
+	all := map[string]string{"www/uploads/a.jpg": "\xff\xd8\xff", "private/members.db": "SQLite format 3\x00 and more"}
+	maps.Copy(all, files)
+	dir = planted(t, all)
 	if do != nil {
 		do(t, dir)
 	}
-	user := ""
-	if os.Getuid() == 0 {
-		user = "User www-data\nGroup www-data"
-	}
 	beside := t.TempDir() // the site file and a copy of the configuration
-	require.NoError(t, os.WriteFile(filepath.Join(beside, "server.conf"), []byte(strings.NewReplacer("DIR", dir, "USER", user, "MODULES", "/usr/lib/apache2/modules").Replace(text)), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(beside, "server.conf"), []byte(placed(text, dir)), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(beside, "weltaxis.yaml"), []byte("site: Site\nintent: {address: \"https://site.example\", stage: live, audience: public, purpose: brochure, brand: Site, web_user: www-data}\nsources:\n  server: {"+kind+": server.conf}\n  files: {root: \""+dir+"\"}\n"), 0o600))
 	loaded, err := site.Load(filepath.Join(beside, "weltaxis.yaml"))
 	require.NoError(t, err)

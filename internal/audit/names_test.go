@@ -3,6 +3,7 @@ package audit_test
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -29,6 +30,8 @@ type world struct {
 	names map[string][]string // the addresses of a name; those that are not here are no names
 	fails map[string]error    // what becomes of looking a name up, or of connecting to an address with its port
 	ends  map[string]*end     // by address; "" is what is at all others
+
+	configuration string // of nginx, DIR in it filled in; "" where it is not read
 }
 
 // An end is what answers at an address: by which certificates, and how.
@@ -116,7 +119,7 @@ const (
 	four2, six2 = "203.0.113.8", "2001:db8::8"
 )
 
-// someName are the cases: what is changed of a world in which nothing deviates, and which rules then say what. "" is harmless; a rule after a question
+// someNames are the cases: what is changed of a world in which nothing deviates, and which rules then say what. "" is harmless; a rule after a question
 // mark is not judged, or not of all.
 var someNames = []struct {
 	name        string
@@ -184,6 +187,46 @@ var someNames = []struct {
 		w.ends[""].answers = shop("http://site.example", "http://site.examplePATH", 301)
 		address("site.example", six, titled(func() string { return "It works" }))(t, w, a)
 	}, rules: "aliases.alike aliases.there", says: "2001:db8::7 shows “It works”"},
+}
+
+const asProgram = "fastcgi_pass unix:/run/made-up.sock; fastcgi_param SCRIPT_FILENAME /srv/made-up/index.php;"
+
+// configuredNames are further hosts of the web server's configuration beside that of the site, which a program shows, and what is there.
+var configuredNames = []struct {
+	name, host  string // of the configuration
+	shows       http.Handler
+	by          certificate
+	rules, says string
+}{
+	{name: "another site of the same installation", host: "server { listen 443 ssl; server_name third.example; root DIR; location / { " + asProgram + " } }", shows: titled(func() string { return "Another shop" })},
+	{name: "the same site by a third name", host: "server { listen 443 ssl; server_name third.example; root DIR; location / { " + asProgram + " } }", shows: shop("", "", 0), rules: "visibility.one-host", says: "https://third.example/ answers 200 by itself"},
+	{name: "a third name that leads here, by the wrong certificate", host: "server { listen 443 ssl; server_name third.example; return 301 https://site.example$request_uri; }", shows: shop("", "https://site.examplePATH", 301), by: good("other.example"), rules: "aliases.certified", says: "the certificate of third.example"},
+	{name: "a third name that leads home from everywhere", host: "server { listen 443 ssl; server_name third.example; return 301 https://site.example/; }", shows: shop("", "https://site.example/", 301), rules: "visibility.one-host", says: "https://third.example/about/ leads to https://site.example/ in 1 step, and not to the same page"},
+	{name: "a short name for one page", host: "server { listen 443 ssl; server_name third.example; return 301 https://site.example/about/; }", shows: shop("", "https://site.example/about/", 302)},
+	{name: "a host of another folder", host: "server { listen 443 ssl; server_name third.example; root DIR/elsewhere; }", shows: titled(func() string { return "Site" })},
+	{name: "a name that nobody holds any longer", host: "server { listen 443 ssl; server_name third.example; return 301 https://site.example$request_uri; }"},
+}
+
+// TestNamesOfTheConfiguration: what the web server has for the site is one of its names, and what shows another site, or stands for one page, is none.
+func TestNamesOfTheConfiguration(t *testing.T) {
+	t.Parallel()
+	for _, c := range configuredNames {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			a, w := wellNamed(t)
+			if c.shows != nil {
+				w.names["third.example"] = []string{four}
+				answering("third.example", c.shows)(t, w, a)
+			}
+			if c.by == nil {
+				c.by = good("third.example")
+			}
+			certified("third.example", c.by)(t, w, a)
+			w.configuration = "events {}\nhttp { server { listen 80; listen 443 ssl; server_name site.example; root DIR; location / { " + asProgram + " } }\n" + c.host + "\n}\n"
+			deviate, unjudged := w.judged(t, a, "")
+			w.holds(t, deviate, unjudged, c.rules, c.says)
+		})
+	}
 }
 
 type change func(t *testing.T, w *world, a *servertest.Authority)
@@ -260,29 +303,42 @@ func TestNamesAndCertificates(t *testing.T) {
 	for _, c := range someNames {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			a := servertest.NewAuthority(t)
-			w := &world{names: map[string][]string{}, fails: map[string]error{}, ends: map[string]*end{"": {answers: shop("https://site.example", "https://site.examplePATH", 301), certificates: map[string]tls.Certificate{}}}}
-			for _, host := range []string{"site.example", "www.site.example", "old-site.example"} {
-				w.names[host], w.ends[""].certificates[host] = []string{four, six}, good(host)(t, a)
-			}
-			w.ends[""].certificates[""] = good("default.example")(t, a)
+			a, w := wellNamed(t)
 			if c.change != nil {
 				c.change(t, w, a)
 			}
 			deviate, unjudged := w.judged(t, a, c.intent)
-			var rules []string
-			for _, line := range deviate {
-				if rule, _, _ := strings.Cut(line, ": "); !slices.Contains(rules, rule) {
-					rules = append(rules, rule)
-				}
-			}
-			for _, rule := range unjudged {
-				rules = append(rules, "?"+rule)
-			}
-			assert.ElementsMatch(t, strings.Fields(c.rules), rules, "%v", deviate)
-			assert.Contains(t, strings.Join(deviate, "\n"), c.says)
+			w.holds(t, deviate, unjudged, c.rules, c.says)
 		})
 	}
+}
+
+// wellNamed is a world in which nothing deviates, and whoever certifies in it.
+func wellNamed(t *testing.T) (*servertest.Authority, *world) {
+	t.Helper()
+	a := servertest.NewAuthority(t)
+	w := &world{names: map[string][]string{}, fails: map[string]error{}, ends: map[string]*end{"": {answers: shop("https://site.example", "https://site.examplePATH", 301), certificates: map[string]tls.Certificate{}}}}
+	for _, host := range []string{"site.example", "www.site.example", "old-site.example"} {
+		w.names[host], w.ends[""].certificates[host] = []string{four, six}, good(host)(t, a)
+	}
+	w.ends[""].certificates[""] = good("default.example")(t, a)
+	return a, w
+}
+
+// holds compares what deviates, and what is not judged, with the rules of a case, and looks for what it says.
+func (w *world) holds(t *testing.T, deviate, unjudged []string, want, says string) {
+	t.Helper()
+	var rules []string
+	for _, line := range deviate {
+		if rule, _, _ := strings.Cut(line, ": "); !slices.Contains(rules, rule) {
+			rules = append(rules, rule)
+		}
+	}
+	for _, rule := range unjudged {
+		rules = append(rules, "?"+rule)
+	}
+	assert.ElementsMatch(t, strings.Fields(want), rules, "%v", deviate)
+	assert.Contains(t, strings.Join(deviate, "\n"), says)
 }
 
 // judged is what deviates of the names of a site in this world, and which of the rules about them could not be judged.
@@ -301,6 +357,13 @@ func (w *world) judged(t *testing.T, a *servertest.Authority, intent string) (de
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "trusted.pem"), a.PEM(), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "weltaxis.yaml"), []byte("site: Site\nintent:\n  "+intent+"\n  aliases: [old-site.example]\n  stage: live\n  audience: public\n  purpose: brochure\n  brand: Site\nsources:\n  live: {own: true, rate: 0, trust: trusted.pem}\n"), 0o600))
+	if w.configuration != "" {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(strings.ReplaceAll(w.configuration, "DIR", dir)), 0o600))
+		file, err := os.OpenFile(filepath.Join(dir, "weltaxis.yaml"), os.O_APPEND|os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = file.WriteString("  server: {nginx: nginx.conf}\n")
+		require.NoError(t, errors.Join(err, file.Close()))
+	}
 	loaded, err := site.Load(dir)
 	require.NoError(t, err)
 	r, err := audit.Run(t.Context(), loaded, time.Now(), audit.Options{Tool: "test", Only: []string{"aliases", "visibility.one-host"},

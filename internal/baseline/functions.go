@@ -13,7 +13,6 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
-	"golang.org/x/net/idna"
 	"golang.org/x/text/width"
 
 	"weltaxis/internal/facts"
@@ -137,11 +136,7 @@ func bareHost(text string) string {
 	if !strings.Contains(text, "://") {
 		text = "https://" + text
 	}
-	host := strings.TrimPrefix(strings.TrimSuffix(facts.URLHost(text), "."), "www.")
-	if sent, err := idna.ToASCII(host); err == nil {
-		return sent
-	}
-	return host
+	return facts.AsSent(strings.TrimPrefix(strings.TrimSuffix(facts.URLHost(text), "."), "www."))
 }
 
 // night is an hour between ten in the evening and six in the morning: as 03:40, 0340, 3:40 am or 11:15 pm, with or without a zone, as cron has it, or

@@ -10,6 +10,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/net/idna"
+
 	"weltaxis/internal/secrets"
 )
 
@@ -337,6 +340,14 @@ func Mapped(to string) (all []string) {
 		all = append(all, strings.TrimSpace(one))
 	}
 	return all
+}
+
+// AsSent is a host name as it is sent and looked up (RFC 5890 §2.3.2.1); one that is none as it is.
+func AsSent(host string) string {
+	if sent, err := idna.ToASCII(host); err == nil {
+		return sent
+	}
+	return host
 }
 
 // URLHost is the host name of an absolute http or https address, in lower case and without port; "" when the

@@ -25,7 +25,7 @@ var Live = &gather.Step[live.Found]{
 		servers, _ := Server.Of(of)
 		look := ask.Live
 		if servers != nil {
-			look.Configured = servers.Names()
+			look.Configured, look.Perhaps = servers.Names()
 		}
 		look.LoginPath, look.Notice, look.Closed = told.LoginPath, told.Notice, look.Closed || len(told.Closed) > 0
 		found, seen, err := live.Gather(ctx, look)

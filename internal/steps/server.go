@@ -45,7 +45,8 @@ var Answers = &gather.Step[nothing]{
 		servers, _ := Server.Of(of)
 		told, _ := Settings.Of(of)
 		found, _ := Live.Of(of)
-		seen, err := servers.Answers(ctx, probes(ask.Site, ask.Dialect, told.LoginPath, found, servers.Names()))
+		names, _ := servers.Names()
+		seen, err := servers.Answers(ctx, probes(ask.Site, ask.Dialect, told.LoginPath, found, names))
 		return nothing{}, seen, err
 	},
 }
@@ -152,7 +153,7 @@ func Probes(s *site.Site, d *dialect.Dialect, hints facts.Hints) server.Probes {
 	var names []string
 	if s.Sources.Server != nil {
 		servers, _ := Servers(s)
-		names = servers.Names()
+		names, _ = servers.Names()
 	}
 	return probes(s, d, hints.First(facts.LoginPathHint), live.Found{Inner: hints[facts.InnerPathHint], Served: hints[facts.ServedPathHint], Spellings: hints[facts.SpellingHint], Cookies: hints[facts.CookieHint]}, names)
 }

@@ -384,6 +384,7 @@ type counting struct {
 	programs  programs // noted with when they changed
 	singles   int
 	otherwise map[sameFile]string // what files with several names are by one of them
+	many      int                 // of these that were not held against each other
 	found     map[string]bool     // configuration files that the dialect names: whether they are there
 	failed    []failure
 	missed    int // failures past those kept
@@ -501,7 +502,7 @@ func (c *counting) walk(ctx context.Context, visit func(tree.Entry)) error {
 				several = append(several, e)
 				return
 			}
-			c.passed.Add(1)
+			c.many++
 		}
 		visit(e)
 	}, c.fail)
@@ -645,6 +646,9 @@ func (c *counting) gaps() []facts.Gap {
 			what += fmt.Sprintf(" and %d more", more)
 		}
 		gaps = append(gaps, facts.GapOf(facts.Files, "the content of "+what, c.opener.first.err))
+	}
+	if c.many > 0 {
+		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "files with several names", Kind: facts.Unmapped, Because: fmt.Sprintf("%d were not held against each other, since %d are at most; they are taken for what each name says", c.many, maxSeveral)})
 	}
 	if c.programs.passed > 0 {
 		gaps = append(gaps, facts.Gap{Source: facts.Files, What: "program files", Kind: facts.Unmapped, Because: fmt.Sprintf("of %d that changed longest ago nobody notes when, since %d are noted at most", c.programs.passed, maxPrograms), Names: []string{facts.ListPrograms}})

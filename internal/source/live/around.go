@@ -151,6 +151,10 @@ func (v *visit) wrongInSitemap(u *url.URL) string {
 
 // spellings follows every other way to write the address. Where nobody is, is no spelling.
 func (v *visit) spellings(ctx context.Context) {
+	if v.refusal.is() {
+		v.seen.AddGap(gap("the site's other addresses", errRefuses, facts.ListSpellings, facts.ListNames, facts.LiveEncrypts.Name))
+		return
+	}
 	v.seen.Spellings = []facts.Spelling{}
 	preferred := v.home
 	if p, err := url.Parse(v.Preferred); err == nil && p.Host != "" {

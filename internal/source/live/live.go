@@ -1,5 +1,5 @@
 // Package live is the source that looks at what a visitor gets: pages, headers, redirects, robots.txt, sitemaps,
-// feeds, icons. It is a guest: bounded in count, depth, time and size, on the site's own host only, and it tries
+// feeds, icons. It is a guest: bounded in count, depth, time and size, at the site's own host names only, and it tries
 // nothing that an ordinary visitor would not.
 //
 // It may import facts, caching, pace, policy and width, and no other source.
@@ -30,7 +30,8 @@ type Options struct {
 	Address      string            // absolute
 	Preferred    string            // the one true address, "" when the intent does not say
 	Aliases      []string          // further host names that the intent has
-	Configured   []string          // and those that the web server's configuration has for the site
+	Configured   []string          // and those that the web server's configuration has for the site,
+	Perhaps      []string          // or may have: they are the site's if they show it, or lead to it
 	Own          bool              // paths that nobody links to may be probed
 	Connect      map[string]string // host:port to address:port
 	Trust        []byte            // certificates in PEM to trust besides the system's

@@ -15,8 +15,6 @@ import (
 	"strings"
 	"syscall"
 
-	"golang.org/x/net/idna"
-
 	"weltaxis/internal/facts"
 )
 
@@ -52,14 +50,14 @@ func (v *visit) hostsOf(preferred *url.URL) (hosts []hostName) {
 	for _, host := range v.Aliases {
 		add(host, facts.AliasName)
 	}
-	for _, host := range v.Configured {
+	for _, host := range slices.Concat(v.Configured, v.Perhaps) {
 		add(host, facts.ConfiguredName)
 	}
 	return hosts
 }
 
 // hostNames sees by which host names the site is to be had: whether anybody is there, by what certificate, and whether all addresses of a name lead to the
-// same. It gives those at which somebody may be.
+// same. It gives those at which the site is to be looked for, page by page.
 func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []hostName) {
 	v.seen.Names = []facts.Name{}
 	hosts := v.hostsOf(preferred)
@@ -70,12 +68,16 @@ func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []host
 		v.seen.AddGap(facts.Gap{Source: facts.Live, What: fmt.Sprintf("%d more host names", len(hosts)-mostNames), Kind: facts.Failed, Because: fmt.Sprintf("only %d are asked", mostNames), Names: []string{facts.ListNames, facts.ListSpellings}})
 		hosts = hosts[:mostNames]
 	}
-	v.client.own = v.Aliases
+	for _, h := range hosts {
+		if h.kind == facts.AliasName {
+			v.client.own = append(v.client.own, facts.AsSent(h.host))
+		}
+	}
 	if own, err := v.client.lead(ctx, v.home.Hostname(), portOf(v.home)); err == nil {
 		v.client.beside = own
 	}
 	for _, h := range hosts {
-		n, err := v.nameOf(ctx, preferred, h)
+		n, shows, err := v.nameOf(ctx, preferred, h)
 		if err != nil {
 			without := []string{facts.ListNames, facts.ListSpellings}
 			if h.kind == facts.OwnName {
@@ -84,7 +86,11 @@ func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []host
 			v.seen.AddGap(gap(h.host, err, without...))
 			continue
 		}
-		if n.Found && (n.Answers || h.kind != facts.ConfiguredName) {
+		ours, whole := v.isOurs(preferred, h, shows)
+		if !ours {
+			continue
+		}
+		if n.Found && whole && (n.Answers || h.kind != facts.ConfiguredName) {
 			there = append(there, h)
 		}
 		v.seen.Names = append(v.seen.Names, n)
@@ -92,22 +98,36 @@ func (v *visit) hostNames(ctx context.Context, preferred *url.URL) (there []host
 	return there
 }
 
-// nameOf asks every address of a name. The error is why nobody can tell what is there.
-func (v *visit) nameOf(ctx context.Context, preferred *url.URL, h hostName) (facts.Name, error) {
-	n := facts.Name{Name: h.host, Kind: h.kind, Leads: []string{}}
+// isOurs tells whether a name that the web server has, perhaps for the site, is one of the site: it leads to it, or shows the same front. One installation
+// may show several sites. Whole is that it stands for the site, and not for one page of it.
+func (v *visit) isOurs(preferred *url.URL, h hostName, shows met) (ours, whole bool) {
+	switch {
+	case h.kind != facts.ConfiguredName || slices.Contains(v.Configured, h.host):
+		return true, true
+	case shows.leads != nil:
+		return strings.EqualFold(shows.leads.Hostname(), preferred.Hostname()), strings.TrimSuffix(shows.leads.Path, "/") == strings.TrimSuffix(preferred.Path, "/")
+	}
+	home := v.pages[v.home.String()]
+	is := shows.answers && home != nil && shows.title != "" && shows.title == home.page.Title
+	return is, is
+}
+
+// nameOf asks every address of a name, and gives what is at the first. The error is why nobody can tell what is there.
+func (v *visit) nameOf(ctx context.Context, preferred *url.URL, h hostName) (n facts.Name, shows met, err error) {
+	n = facts.Name{Name: h.host, Kind: h.kind, Leads: []string{}}
 	leads, err := v.client.lead(ctx, h.host, portOf(preferred))
 	if isNoName(err) {
-		return n, nil
+		return n, shows, nil
 	}
 	if err != nil {
-		return n, err
+		return n, shows, err
 	}
 	n.Found = true
-	some := few4(leads)
+	some := someOf(leads)
 	if len(some) < len(leads) {
 		n.Unasked = fmt.Sprintf("it has %d addresses, of which %d were asked", len(leads), len(some))
 	}
-	var met []met
+	var all []met
 	for _, to := range some {
 		n.Leads = append(n.Leads, bareAddress(to))
 		m := v.meet(ctx, h.host, preferred, to)
@@ -115,12 +135,13 @@ func (v *visit) nameOf(ctx context.Context, preferred *url.URL, h hostName) (fac
 			n.Unasked = cmp.Or(n.Unasked, fmt.Sprintf("%s could not be asked: %s", bareAddress(to), m.unseen))
 			continue
 		}
-		met = append(met, m)
+		all = append(all, m)
 	}
-	if len(met) == 0 {
-		return n, errors.New(n.Unasked)
+	if len(all) == 0 {
+		return n, shows, errors.New(n.Unasked)
 	}
-	for _, m := range met {
+	shows = all[0]
+	for _, m := range all {
 		n.Encrypted, n.Answers = n.Encrypted || m.leaf != nil, n.Answers || m.answers
 		if m.leaf != nil && (n.Until == 0 || m.distrust != "" && n.Distrust == "" || m.distrust == n.Distrust && m.leaf.NotAfter.Unix() < n.Until) { // the worst
 			n.Distrust, n.Since, n.Until = m.distrust, m.leaf.NotBefore.Unix(), m.leaf.NotAfter.Unix()
@@ -128,18 +149,18 @@ func (v *visit) nameOf(ctx context.Context, preferred *url.URL, h hostName) (fac
 	}
 	if n.Answers = n.Answers || n.Encrypted; !n.Answers && preferred.Scheme == "https" {
 		if n.Answers, err = v.plainly(ctx, h.host); err != nil {
-			return n, err
+			return n, shows, err
 		}
 	}
-	for _, m := range met[1:] {
-		if n.Apart, err = v.apart(ctx, preferred, h.host, met[0], m); err != nil {
+	for _, m := range all[1:] {
+		if n.Apart, err = v.apart(ctx, preferred, h.host, all[0], m); err != nil {
 			n.Unasked = cmp.Or(n.Unasked, err.Error())
 		}
 		if n.Apart != "" {
 			break
 		}
 	}
-	return n, nil
+	return n, shows, nil
 }
 
 // apart says in what two addresses of a name differ, at this visit and at two more, in turn. What varies at one of them by itself is no difference.
@@ -169,6 +190,7 @@ type met struct {
 	leaf     *x509.Certificate // nil where nobody encrypts
 	distrust string            // "" for a certificate that is trusted
 	says     string            // how the home page answers
+	leads    *url.URL          // where it leads, nil for nowhere
 	title    string            // of what it shows
 	answers  bool              // somebody does
 	unseen   error             // why nobody can tell
@@ -218,7 +240,7 @@ func (v *visit) meet(ctx context.Context, host string, preferred *url.URL, to st
 			return m
 		}
 	}
-	m.says, m.title, m.unseen = v.client.at(to).glimpse(ctx, &at)
+	m.unseen = m.glimpse(ctx, v.client.at(to), &at)
 	m.answers = m.says != nothingThere
 	return m
 }
@@ -226,26 +248,28 @@ func (v *visit) meet(ctx context.Context, host string, preferred *url.URL, to st
 // nothingThere is how nobody answers.
 const nothingThere = "answers nothing"
 
-// glimpse is how an address answers, in words, and the title of what it shows.
-func (c *client) glimpse(ctx context.Context, at *url.URL) (says, title string, err error) {
+// glimpse asks for an address, and follows nothing.
+func (m *met) glimpse(ctx context.Context, c *client, at *url.URL) error {
 	answer, err := c.get(ctx, at)
-	var unread *unreadError
-	switch {
-	case err != nil && answer == nil && nobodyThere(err):
-		return nothingThere, "", nil
-	case err != nil && !errors.As(err, &unread) && answer == nil:
-		return "", "", err
+	if answer == nil {
+		if nobodyThere(err) {
+			m.says = nothingThere
+			return nil
+		}
+		return err
 	}
 	defer answer.release()
 	if to, leads := redirectOf(answer); leads {
-		return "leads to " + facts.Shorten(to.String(), 100), "", nil
+		m.leads, m.says = to, "leads to "+facts.Shorten(to.String(), 100)
+		return nil
 	}
+	m.says = fmt.Sprintf("answers %d", answer.status)
 	if answer.status == http.StatusOK && isHTML(answer.header) {
 		if d := analyse(at, answer.body, answer.header.Get("Content-Type"), sought{}); len(d.titles) > 0 {
-			title = d.titles[0]
+			m.title = d.titles[0]
 		}
 	}
-	return fmt.Sprintf("answers %d", answer.status), title, nil
+	return nil
 }
 
 // certificateAt is the certificate that an address shows for a host name; nil where nobody there encrypts. Distrust is why browsers would not take it.
@@ -253,7 +277,7 @@ func (v *visit) certificateAt(ctx context.Context, host, to string) (leaf *x509.
 	if err := v.client.limiter.Wait(ctx); err != nil {
 		return nil, "", errSlow
 	}
-	host = asSent(host)
+	host = facts.AsSent(host)
 	var shown []*x509.Certificate
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS10, CipherSuites: allCiphers(), InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
 		shown = s.PeerCertificates
@@ -288,7 +312,7 @@ func (v *visit) plainly(ctx context.Context, host string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	for _, to := range few4(leads) {
+	for _, to := range someOf(leads) {
 		connection, dialErr := v.client.dialer(ctx, "tcp", to)
 		if dialErr == nil {
 			connection.Close()
@@ -306,25 +330,17 @@ func portOf(u *url.URL) string {
 	return cmp.Or(u.Port(), map[string]string{"https": "443", "http": "80"}[u.Scheme])
 }
 
-// asSent is a host name as it is sent (RFC 5890 §2.3.2.1).
-func asSent(host string) string {
-	if sent, err := idna.Lookup.ToASCII(host); err == nil {
-		return sent
-	}
-	return host
-}
-
 // lead are the addresses, with the port, that a name leads to: as the site file maps it, or as the name is looked up. What is private is left
 // out, but for the site's own, for names that the intent has, and for where the site itself is.
 func (c *client) lead(ctx context.Context, host, port string) (leads []string, err error) {
 	if len(c.connect) > 0 {
-		to, mapped := c.connect[net.JoinHostPort(asSent(host), port)]
+		to, mapped := c.connect[net.JoinHostPort(facts.AsSent(host), port)]
 		if !mapped {
 			return nil, errUnmapped
 		}
 		return facts.Mapped(to), nil
 	}
-	found, err := c.lookup(ctx, "ip", asSent(host))
+	found, err := c.lookup(ctx, "ip", facts.AsSent(host))
 	if err != nil {
 		return nil, plainError(err)
 	}
@@ -350,7 +366,7 @@ var errNoAddress = errors.New("the name has no address")
 
 // barred tells whether an address is none of those that a host of a public site may lead to.
 func (c *client) barred(host string, ip netip.Addr) bool {
-	if !isPrivate(ip.Unmap()) || host == c.home || slices.Contains(c.own, host) {
+	if !isPrivate(ip.Unmap()) || host == c.home || slices.Contains(c.own, facts.AsSent(host)) {
 		return false
 	}
 	return !slices.ContainsFunc(c.beside, func(to string) bool { return bareAddress(to) == ip.Unmap().String() })
@@ -376,8 +392,8 @@ func (c *client) otherwise(dial Dialer) *client {
 	return &other
 }
 
-// few4 are some addresses of either family.
-func few4(all []string) (some []string) {
+// someOf are some addresses of either family.
+func someOf(all []string) (some []string) {
 	var four, six int
 	for _, to := range all {
 		ip, err := netip.ParseAddrPort(to)

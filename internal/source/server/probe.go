@@ -380,7 +380,9 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 			itself(&fact)
 		case slices.Contains([]string{"home", "inner page", "spelling", "inner spelling", facts.Place}, p.kind):
 			s.leads(&p.address, worked, fact.Cells)
-			s.certified(&p.address, fact.Cells)
+			if p.kind == "home" || p.kind == "spelling" {
+				s.certified(&p.address, fact.Cells)
+			}
 			fact.Cells["listens"] = s.listens(&p.address)
 		}
 		seen.Answers = append(seen.Answers, fact)

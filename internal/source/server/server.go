@@ -87,6 +87,9 @@ type Source struct {
 	servedAt facts.Origin //
 	lies     sync.Once    // opens what follows
 	serves   tree.Files
+	naming   sync.Once // finds what follows
+	sure     []string
+	perhaps  []string
 	tried    atomic.Int64 // addresses at which files might be
 	opening  sync.Once    // finds what follows
 	ways     ways
@@ -174,6 +177,9 @@ func (one *Server) names() (names []string) {
 	directives.Walk(one.Tree.Root, func(n *directives.Node) bool {
 		if n.Is("server_name") || n.Is("ServerName") || n.Is("ServerAlias") {
 			for _, name := range n.Args {
+				if _, after, is := strings.Cut(name, "://"); is { // Apache takes a scheme before it
+					name = after
+				}
 				name, _, _ = strings.Cut(name, ":")
 				if strings.Contains(name, ".") && !strings.ContainsAny(name, "~$") && !slices.Contains(names, name) && net.ParseIP(name) == nil {
 					names = append(names, name)
@@ -186,39 +192,58 @@ func (one *Server) names() (names []string) {
 }
 
 // maxNames is how many names are held against the site.
-const maxNames = 200
+const maxNames = 2000
 
-// Names are further host names that the outermost server has for the site, without those that stand for many: at each the same folder is served, or it
-// leads to the site's address.
-func (s *Source) Names() (own []string) {
-	served := s.Serving()
-	if len(s.Servers) == 0 || s.Address == nil {
-		return nil
-	}
-	names := s.Servers[0].names()
-	for _, name := range names[:min(len(names), maxNames)] {
-		name = strings.ToLower(strings.TrimSuffix(name, "."))
-		if strings.ContainsAny(name, "*?/_") || strings.HasPrefix(name, ".") || name == strings.ToLower(s.Address.Hostname()) {
-			continue
+// Names are further host names that the outermost server has for the site, without those that stand for many. Sure are those that lead to the site, page
+// by page or to its front, and those at which the same file is served; perhaps are those that lead to one page of it, and those that are handed to the same
+// programs, which may show another site by another name.
+func (s *Source) Names() (sure, perhaps []string) {
+	s.naming.Do(func() {
+		if len(s.Servers) == 0 || s.Address == nil {
+			return
 		}
-		for _, scheme := range []string{"https", "http"} {
-			u := *s.Address
-			u.Scheme, u.Host, u.RawQuery = scheme, name, ""
-			u.Path = strings.TrimSuffix(u.Path, "/") + "/" + token + ".txt"
-			if !slices.Contains(s.Servers[0].Serves(name), portOf(s.ask(&u))) { // the default host, which answers for all names
+		names := s.Servers[0].names()
+		for _, name := range names[:min(len(names), maxNames)] {
+			if name = strings.ToLower(strings.TrimSuffix(name, ".")); name == strings.ToLower(s.Address.Hostname()) || strings.ContainsAny(name, "*?/_") || strings.HasPrefix(name, ".") {
 				continue
 			}
-			a := s.behind(&u, "/"+token+".txt")
-			file, location := a.Get(answer.File), a.Get(answer.Location)
-			to, err := u.Parse(location.Text())
-			leads := location.Text() != "" && err == nil && strings.EqualFold(to.Hostname(), s.Address.Hostname())
-			if leads || served != "" && file.Known() && filepath.Dir(file.Text()) == served {
-				own = append(own, name)
-				break
+			switch own, certain := s.named(name); {
+			case own && certain:
+				s.sure = append(s.sure, name)
+			case own:
+				s.perhaps = append(s.perhaps, name)
 			}
 		}
+	})
+	return s.sure, s.perhaps
+}
+
+// named tells whether a name is one of the site's, as Names does.
+func (s *Source) named(name string) (own, certain bool) {
+	ports := s.Servers[0].Serves(name)
+	made := "/" + token + ".txt"
+	base := strings.TrimSuffix(s.Address.Path, "/")
+	for _, scheme := range []string{"https", "http"} {
+		u := *s.Address
+		u.Scheme, u.Host, u.Path, u.RawQuery = scheme, name, base+made, ""
+		if !slices.Contains(ports, portOf(s.ask(&u))) { // the default host, which answers for all names
+			continue
+		}
+		a := s.behind(&u, made)
+		if location := a.Get(answer.Location).Text(); location != "" {
+			to, err := u.Parse(location)
+			if err == nil && strings.EqualFold(to.Hostname(), s.Address.Hostname()) {
+				return true, to.Path == u.Path || strings.TrimSuffix(to.Path, "/") == base
+			}
+		}
+		at := *s.Address
+		at.Path, at.RawQuery = base+made, ""
+		if file := a.Get(answer.File); file.Known() && file.Text() != "" && file.Text() == s.behind(&at, made).Text(answer.File) {
+			u.Path = base + "/"
+			return true, s.behind(&u).Text(answer.Handler) == "static"
+		}
 	}
-	return own
+	return false, false
 }
 
 // find looks where systems put configurations.

@@ -113,7 +113,7 @@ func (r *request) start() {
 	}
 	sent, args, _ := strings.Cut(r.ask.Target, "?")
 	r.args = args
-	if n := r.host.said("MergeSlashes"); n != nil && strings.EqualFold(n.Arg(0), "off") && strings.Contains(sent, "//") {
+	if n := r.host.said("MergeSlashes"); n != nil && strings.EqualFold(n.Arg(0), "off") && strings.Contains(encodedSlash.ReplaceAllString(sent, "/"), "//") {
 		r.unknown(facts.Reason{Because: "what becomes of slashes that are not merged is not told", Origin: at(n)})
 		return
 	}

@@ -72,6 +72,9 @@ func (c *Config) Certificates(ask answer.Ask) (files []answer.Named) {
 	if h == nil || !on.secure {
 		return nil
 	}
+	if n := h.find("ssl_reject_handshake"); n != nil && n.Arg(0) == "on" {
+		return nil // whoever comes sees none
+	}
 	said, _ := h.list("ssl_certificate")
 	for _, n := range said {
 		files = append(files, answer.Named{Path: c.path(n.Arg(0)), At: at(n)})
