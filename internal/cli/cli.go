@@ -25,6 +25,7 @@ import (
 	"weltaxis/internal/audit"
 	"weltaxis/internal/clock"
 	"weltaxis/internal/facts"
+	"weltaxis/internal/fix"
 	"weltaxis/internal/identity"
 	"weltaxis/internal/nearest"
 	"weltaxis/internal/orders"
@@ -343,8 +344,17 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 	if err != nil { // interrupted; what was seen until then is worth saying
 		fmt.Fprintln(p.err, "weltaxis: interrupted; this is what was seen until then")
 		p.said = true
+		return s, result, nil
 	}
+	p.foresee(ctx, s, result, options)
 	return s, result, nil
+}
+
+// foresee has an audit tell risks as the plan knows them, where that can be worked out; where it cannot, they stay the least there are.
+func (p *program) foresee(ctx context.Context, s *site.Site, result *audit.Result, options audit.Options) {
+	if err := fix.Foresee(ctx, s, result, options); err != nil {
+		slog.Info("risks of fixes are not worked out", "site", s.Name, "why", facts.InWords(err))
+	}
 }
 
 // loadSite reads a site file, or makes do with an address.

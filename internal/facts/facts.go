@@ -214,6 +214,7 @@ func (g Gap) Leaves(name string) bool {
 type Proposal struct {
 	Kind    ChangeKind  `json:"kind"`
 	Risk    Risk        `json:"risk"`
+	Weighed bool        `json:"weighed,omitempty"` // the risk is that of the change as it was worked out; otherwise Least may hold
 	Because string      `json:"because,omitempty"` // why it has that risk, where that follows from what changes
 	Noticed []Who       `json:"noticed"`           // who notices; nobody when it is empty
 	Lasting bool        `json:"lasting,omitempty"` // undo cannot take it back from other people's machines
@@ -224,6 +225,12 @@ type Proposal struct {
 	Field   string      `json:"field,omitempty"` // of the page's own record that would put it right
 	Write   *Line       `json:"write,omitempty"`
 	Wish    *Wish       `json:"wish,omitempty"`
+}
+
+// Least tells whether the risk of a change that can be made is only that of its rule: where it is made, it may be more.
+func (p Proposal) Least() bool {
+	makes := len(p.Changes) > 0 || p.Mode != nil || p.Field != "" || p.Write != nil || p.Wish != nil
+	return makes && !p.Weighed && p.Risk < Disruptive
 }
 
 // A Wish is what the web server or the language runtime ought to be told, for the address or the folder that a deviation is about.

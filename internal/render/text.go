@@ -254,7 +254,7 @@ func times(rule string, n int) string {
 
 // headline has on its right the risk of the fix and who notices it.
 func (p Sheet) headline(e report.Entry) {
-	name, risk := times(e.Rule, e.Count), riskText(e.Risk, e.Noticed)
+	name, risk := times(e.Rule, e.Count), riskText(e)
 	if e.Lasting {
 		risk += ", lasting"
 	}
@@ -268,8 +268,8 @@ func (p Sheet) headline(e report.Entry) {
 }
 
 // riskText is what a fix risks, with those who notice it.
-func riskText(risk facts.Risk, noticed []facts.Who) string {
-	return "fix " + risk.String() + ": " + whoText(noticed)
+func riskText(e report.Entry) string {
+	return "fix " + e.Risk.String() + map[bool]string{true: " at least"}[e.Least] + ": " + whoText(e.Noticed)
 }
 
 // whoText says who notices something.

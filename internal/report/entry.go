@@ -20,6 +20,7 @@ type Entry struct {
 	Area     string         `json:"area"`
 	Severity facts.Severity `json:"severity"`
 	Risk     facts.Risk     `json:"risk"`    // of the fix
+	Least    bool           `json:"least"`   // that is only the least it can be
 	Noticed  []facts.Who    `json:"noticed"` // who notices the fix
 	Lasting  bool           `json:"lasting"` // the fix stays with visitors' browsers after it is taken back
 	Count    int            `json:"count"`   // of subjects
@@ -51,12 +52,13 @@ func entry(r *audit.Result, e audit.Entry) Entry {
 	out := Entry{Rule: d.Rule, Area: d.Area, Severity: d.Severity, Count: len(e), Says: entrySays(e), Fix: fixLines(e), ByHand: byHand(e), Settles: settles(r, e), Noticed: []facts.Who{}}
 	for _, d := range e {
 		out.Risk = max(out.Risk, d.Fix.Risk)
-		out.Lasting = out.Lasting || d.Fix.Lasting
+		out.Least, out.Lasting = out.Least || d.Fix.Least(), out.Lasting || d.Fix.Lasting
 		out.Noticed = append(out.Noticed, d.Fix.Noticed...)
 		if out.Why == "" {
 			out.Why = d.Fix.Because
 		}
 	}
+	out.Least = out.Least && out.Risk < facts.Disruptive
 	out.Since = since(e, r.Taken)
 	out.Noticed = baseline.NoticedAt(out.Risk, out.Noticed)
 	said := strings.Join(out.Says, " ")
