@@ -97,6 +97,12 @@ func signs(look *live.Options, own *dialect.Dialect) {
 	}
 	for _, d := range spoken {
 		for _, s := range d.Signs {
+			if s.Gives == dialect.Firewall {
+				if own != nil {
+					look.Firewall = append(look.Firewall, live.Sign{In: s.In, Match: s.Expression})
+				}
+				continue
+			}
 			look.Signs = append(look.Signs, live.Sign{In: s.In, Match: s.Expression, Gives: s.Gives, Name: s.Name, Sure: s.Sure})
 		}
 		look.Installers = append(look.Installers, d.Installers...)

@@ -282,6 +282,7 @@ var faults = map[string]fault{
 	"hardening.messages":              set("messages_hour", "0"),
 	"hardening.profiles":              set("profiles_public", "yes"),
 	"hardening.firewall":              set("wall", "off"),
+	"hardening.firewall-seen":         {do: func(b *installation) { b.before = onPages(func(a *answer) { a.header.Del("Doorkeeper") }) }},
 	"hardening.firewall-learning":     set("wall", "learning"),
 	"hardening.backups":               set("copies_at", "nowhere"),
 	"hardening.backup-age":            set("copies_taken", "2026-09-02"),

@@ -61,7 +61,7 @@ func TestASnapshotOfFormat1IsJudgedAsFarAsItGoes(t *testing.T) {
 		"upkeep.no-known-flaws", "upkeep.core", "upkeep.extensions", "upkeep.abandoned", "upkeep.no-strays", "upkeep.themes-used", "upkeep.no-overlap", "upkeep.scheduler", "upkeep.integrity", "upkeep.no-strange-code", "upkeep.runtime-age", "upkeep.space",
 		"maintenance.lifted-configured", "maintenance.lifted-throughout", "maintenance.served", "maintenance.status", "maintenance.robots", "maintenance.notice-brief", "maintenance.staff", "maintenance.message-served",
 		"maintenance.contact", "maintenance.contact-named", "maintenance.shut-told", "maintenance.lock-whole", "maintenance.lock-encrypted", "maintenance.lock-spares", "maintenance.lock-stops",
-		"search.shortest", "search.longest", "search.partial", "search.synonyms", "search.ignored", "search.rebuild", "aliases.answered", "aliases.limits", "aliases.certified", "aliases.there", "aliases.alike", "hardening.listing-seen"}, since)
+		"search.shortest", "search.longest", "search.partial", "search.synonyms", "search.ignored", "search.rebuild", "aliases.answered", "aliases.limits", "aliases.certified", "aliases.there", "aliases.alike", "hardening.listing-seen", "hardening.firewall-seen"}, since)
 	shows, known := r.Snapshot.Is(facts.HomeShows)
 	assert.True(t, known)
 	assert.Equal(t, "page", shows.Text())

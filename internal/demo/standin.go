@@ -170,8 +170,20 @@ func (s *standIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case v.yes("closed") && !v.works() && !v.isStaff():
 		v.closed(w)
 	default:
+		if v.shielded() {
+			w.Header().Set("Doorkeeper", v.options["wall"])
+		}
 		v.route(w)
 	}
+}
+
+// shielded tells whether the system's firewall, where it is one that says so in its answers, is switched on and loaded by what the runtime is told.
+func (v *view) shielded() bool {
+	if !slices.Contains(v.lore.Own, "works/doorkeeper.php") || v.options["wall"] == "off" {
+		return false
+	}
+	told, err := os.ReadFile(filepath.Join(filepath.Dir(v.root), runtimeFolder, "php.ini"))
+	return err != nil || bytes.Contains(told, []byte("\nauto_prepend_file ="))
 }
 
 // letIn tells whether a request may pass the lock: it has the name and the password, or asks for what whoever renews certificates asks for,

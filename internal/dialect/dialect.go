@@ -81,7 +81,7 @@ type Asset struct {
 type Outward struct {
 	In    string `yaml:"in"`    // tag, header, cookie, asset, markup, feed, file, error page
 	Match string `yaml:"match"` // a regular expression (RE2), with the groups name and version where it gives them away
-	Gives string `yaml:"gives"` // system, extension or theme; system when it is left out
+	Gives string `yaml:"gives"` // system, extension, theme or firewall; system when it is left out
 	Name  string `yaml:"name"`  // where the expression has no group for it; the system's own when it is left out
 	Sure  string `yaml:"sure"`  // certain, likely (when it is left out) or slight
 

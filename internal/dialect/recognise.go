@@ -27,6 +27,9 @@ var sureness = map[string]float64{"certain": 0.98, "likely": 0.7, "slight": 0.3}
 // outwardPlaces are where signs stand that strangers see.
 var outwardPlaces = []string{"tag", "header", "cookie", "asset", "markup", "feed", "file", "error page"}
 
+// Firewall is what a sign gives by which the system's own firewall shows itself in answers that programs make.
+const Firewall = "firewall"
+
 func (d *Dialect) checkOutward() error {
 	for i := range d.Signs {
 		sign := &d.Signs[i]
@@ -40,8 +43,10 @@ func (d *Dialect) checkOutward() error {
 			return d.errorf(strict.Pos{}, "signs: in is one of %s, not %q", strings.Join(outwardPlaces, ", "), sign.In)
 		case err != nil || sign.Match == "" || len(sign.Match) > maxExpression:
 			return d.errorf(strict.Pos{}, "signs: match is a regular expression (RE2) of at most %d letters, and this is none: %q", maxExpression, facts.Shorten(sign.Match, 80))
-		case !slices.Contains([]string{"system", "extension", "theme"}, sign.Gives):
-			return d.errorf(strict.Pos{}, "signs: gives is system, extension or theme, not %q", sign.Gives)
+		case !slices.Contains([]string{"system", "extension", "theme", Firewall}, sign.Gives):
+			return d.errorf(strict.Pos{}, "signs: gives is system, extension, theme or firewall, not %q", sign.Gives)
+		case sign.Gives == Firewall && !slices.Contains([]string{"header", "cookie", "markup"}, sign.In):
+			return d.errorf(strict.Pos{}, "signs: a firewall shows itself in a header, a cookie or the markup of an answer, not in %q", sign.In)
 		case sureness[sign.Sure] == 0:
 			return d.errorf(strict.Pos{}, "signs: sure is certain, likely or slight, not %q", sign.Sure)
 		}

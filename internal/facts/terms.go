@@ -106,6 +106,7 @@ var (
 	LiveTLSVersions        = listKey(Live, "tls_versions", "versions of TLS that it offers, of those that can be tried from here (1.0 to 1.3)").follows("server.tls_protocols")
 	LiveErrors             = listKey(Live, "errors", "failures of programs that pages show, that of an address which cannot exist among them, each with where; the first few").follows("settings.debug.errors_shown", "settings.debug.on", "runtime.errors_shown")
 	LiveRegistration       = textKey(Live, String, "registration", "the path of a page on which one may make an account; nothing when none was met").follows("settings.registration.open")
+	LiveFirewall           = wordKey(Live, "firewall", []string{"shown", "absent", "unmarked"}, "whether the content system's firewall shows itself in what programs answered: shown, absent, or unmarked where the dialect knows no sign of it").follows("settings.firewall.mode", "settings.firewall.loader")
 	LiveExposed            = listKey(Live, "exposed", "what a stranger can tell of the content system with certainty, each with the sign").follows("settings.meta.generator_shown", ListSigns, "settings.system.version")
 	LiveInstaller          = textKey(Live, String, "installer.path", "where the content system is set up, for whoever asks; nothing when nowhere")
 	LiveInstallerInert     = yesKey(Live, "installer.inert", "it says that all is set up already, and offers no step").follows("live.installer.path")

@@ -51,6 +51,7 @@ type Options struct {
 	LoginPath    string   // of the content system, "" when nobody says; only looked at with Own
 	Previous     []string // addresses that answered at an earlier time
 	Signs        []Sign   // by which a stranger tells what a site runs on, besides the general ones
+	Firewall     []Sign   // by which the content system's own firewall shows itself in what programs answer
 	Installers   []string // paths at which the content system is set up
 	Owners       []Owned  // whose assets are whose
 	TokenFiles   []string // files at the top of the site by which search engines know whose it is
@@ -218,10 +219,11 @@ type visit struct {
 	signs      []facts.Telling        // that were seen
 	signMu     sync.Mutex
 	signPages  atomic.Int64 // whose markup was looked through for them
-	failures   []string     // of programs that pages show, each with where
-	registers  string       // the path of a page on which one may make an account
-	missing    *url.URL     // an address that cannot exist
-	nowhere    uint64       // digest of what an address answers that cannot exist, when it answers as a page does
+	firewall   struct{ shown, lacks atomic.Bool }
+	failures   []string // of programs that pages show, each with where
+	registers  string   // the path of a page on which one may make an account
+	missing    *url.URL // an address that cannot exist
+	nowhere    uint64   // digest of what an address answers that cannot exist, when it answers as a page does
 }
 
 func gap(what string, err error, names ...string) facts.Gap {

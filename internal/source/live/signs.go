@@ -2,12 +2,14 @@ package live
 
 import (
 	"cmp"
+	"errors"
 	"net/http"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 
+	"weltaxis/internal/caching"
 	"weltaxis/internal/facts"
 )
 
@@ -97,6 +99,7 @@ func (v *visit) signsOf(at string, header http.Header, body []byte) {
 		name, _, _ := strings.Cut(line, "=")
 		v.noteSigns("cookie", strings.TrimSpace(name), at)
 	}
+	v.firewallIn(header, body)
 	if v.signPages.Add(1) > maxSignPages {
 		return
 	}
@@ -104,6 +107,44 @@ func (v *visit) signsOf(at string, header http.Header, body []byte) {
 		v.noteSigns("header", line, at)
 	}
 	v.noteSigns("markup", string(body[:min(len(body), maxSignMarkup)]), at)
+}
+
+// firewallIn notes whether the content system's firewall shows itself in a page that a program made. What a cache says it gave from what it keeps no program made.
+func (v *visit) firewallIn(header http.Header, body []byte) {
+	if len(v.Firewall) == 0 || caching.Told(header).Outcome.FromCache() {
+		return
+	}
+	cookies := (&http.Response{Header: header}).Cookies()
+	for _, sign := range v.Firewall {
+		var there bool
+		switch sign.In {
+		case "header":
+			there = slices.ContainsFunc(headerLines(header), sign.Match.MatchString)
+		case "cookie":
+			there = slices.ContainsFunc(cookies, func(c *http.Cookie) bool { return sign.Match.MatchString(c.Name) })
+		case "markup":
+			there = sign.Match.Match(body[:min(len(body), maxSignMarkup)])
+		}
+		if there {
+			v.firewall.shown.Store(true)
+			return
+		}
+	}
+	v.firewall.lacks.Store(true)
+}
+
+// tellFirewall says whether the content system's firewall showed itself anywhere; nothing where every page came from a cache.
+func (v *visit) tellFirewall() {
+	switch {
+	case len(v.Firewall) == 0:
+		say(v, facts.LiveFirewall, "unmarked", v.home.String())
+	case v.firewall.shown.Load():
+		say(v, facts.LiveFirewall, "shown", v.home.String())
+	case v.firewall.lacks.Load():
+		say(v, facts.LiveFirewall, "absent", v.home.String())
+	default:
+		v.seen.AddGap(gap("whether the firewall shows itself", errors.New("every page came from a cache, and none from a program"), facts.LiveFirewall.Name))
+	}
 }
 
 // signWords are the places of signs as one says them.
@@ -147,5 +188,6 @@ func (v *visit) tellSigns() {
 			v.found.Parts = append(v.found.Parts, facts.Part{Kind: kind, Name: t.Name, Version: t.Version, Active: true, Known: true, From: facts.Live, Origin: t.Origin()})
 		}
 	}
+	v.tellFirewall()
 	say(v, facts.LiveExposed, few(exposed), v.home.String())
 }

@@ -2,7 +2,9 @@ package live
 
 import (
 	"net/http"
+	"net/url"
 	"regexp"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,4 +58,39 @@ func TestSigns(t *testing.T) {
 		v.tells(facts.Telling{Gives: "extension", Name: string(rune('A' + i))})
 	}
 	assert.Len(t, v.signs, maxSigns)
+}
+
+// TestAFirewallShowsItself in a header, a cookie or the markup; what a cache gave says nothing, and a firewall's sign tells nobody what the site runs on.
+func TestAFirewallShowsItself(t *testing.T) {
+	type page struct{ field, value, body string }
+	sign := func(in, match string) []Sign { return []Sign{{In: in, Match: regexp.MustCompile(match)}} }
+	for _, c := range []struct {
+		name  string
+		signs []Sign
+		pages []page
+		want  string
+	}{
+		{"no sign is known", nil, []page{{"Content-Type", "text/html", ""}}, "unmarked"},
+		{"in a header of one page", sign("header", "(?i)^Doorkeeper: "), []page{{"Age", "9", ""}, {"Doorkeeper", "on", ""}}, "shown"},
+		{"in a cookie", sign("cookie", "^keeper$"), []page{{"Set-Cookie", "keeper=a; Path=/", ""}}, "shown"},
+		{"a cookie of a like name", sign("cookie", "^keeper$"), []page{{"Set-Cookie", "goalkeeper=a", ""}}, "absent"},
+		{"in the markup", sign("markup", "<!-- looked at -->"), []page{{"Content-Type", "text/html", "<p>x</p><!-- looked at -->"}}, "shown"},
+		{"nowhere", sign("header", "(?i)^Doorkeeper: "), []page{{"Content-Type", "text/html", ""}, {"Age", "9", ""}}, "absent"},
+		{"all from a cache", sign("header", "(?i)^Doorkeeper: "), []page{{"Age", "9", ""}, {"Cache-Status", "edge; hit", ""}}, ""},
+	} {
+		v := &visit{Options: Options{Firewall: c.signs}, home: &url.URL{Scheme: "https", Host: "x.example", Path: "/"}}
+		for _, p := range c.pages {
+			v.signsOf("https://x.example/", http.Header{p.field: {p.value}}, []byte(p.body))
+		}
+		v.tellFirewall()
+		got := ""
+		for _, r := range v.seen.Readings {
+			if r.FullName() == facts.LiveFirewall.Name {
+				got = r.Value.Text()
+			}
+		}
+		assert.Equal(t, c.want, got, c.name)
+		assert.Equal(t, c.want == "", len(v.seen.Gaps) == 1, c.name)
+		assert.Empty(t, slices.DeleteFunc(v.signs, func(s facts.Telling) bool { return s.Gives != "firewall" }), c.name)
+	}
 }
