@@ -411,7 +411,9 @@ var harmless = []change{
 	{"", "numbers after the names of styles", servedOn("/about/", swap(`\.css"`, `.css?v=3.4.2"`))},
 	{"", "the runtime is told it in other words", amended("display_errors = Off", `display_errors = "0"`)},
 	{"", "the runtime is told a size in bytes", amended("upload_max_filesize = 8M", "upload_max_filesize = 8388608")},
-	{"", "a page that came by another way, without the mark", func(b *installation) { b.before = onAddress("/tickets/", func(a *answer) { a.header.Del("Doorkeeper") }) }},
+	{"", "a page that came by another way, without the mark", func(b *installation) {
+		b.before = onAddress("/tickets/", func(a *answer) { a.header.Del("Doorkeeper") })
+	}},
 	{"", "the runtime is told it again in a folder", func(b *installation) { b.files["foyer/.user.ini"] = file{"; still so\ndisplay_errors = Off\n", 0o644} }},
 	{"", "a dash in the page's own words", func(b *installation) {
 		b.before = onAddress("/about/", title("2025–2026 – a year of lamps | "+b.options["site_title"]))
