@@ -286,6 +286,7 @@ func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url
 			case told.Known() && now.Known() && told.Text() == now.Text(), !told.Known() && !now.Known():
 			case !told.Known() && now.Text() == "": // of nothing that anybody could tell nothing has become
 			case f == answer.Place || f == answer.Server: // which section decides
+			case refuses(was.Answer) && refuses(is.Answer) && (f == answer.File || f == answer.Denied || f == "header content-type"): // by whom, and with which page
 			case !now.Known():
 				return nil, refuse("the %s of %s could not be told any more: %s", fieldName(f), was.Address.String(), now.Unknown.Because)
 			case one.related(f, was, is):
@@ -299,6 +300,9 @@ func (w World) holds(ctx context.Context, trial server.Overlay, one wish, u *url
 	}
 	return also, nil
 }
+
+// refuses tells whether an answer is that somebody may not have what is there (RFC 9110 §15.5.4).
+func refuses(a *answer.Answer) bool { return a.Text(answer.Status) == "403" }
 
 func key(w server.Worked) string { return w.Kind + " " + w.Address.String() }
 

@@ -179,3 +179,27 @@ var Relied = &gather.Step[nothing]{
 func loaded(modules facts.Reading, name string) bool {
 	return slices.ContainsFunc(modules.Value.List(), func(have string) bool { return strings.EqualFold(have, name) })
 }
+
+// limits tells which files a runtime runs that the web server hands something: by the pools of PHP-FPM in the folder that the site file names, or where systems put them. Of a server's copy that lies beside
+// the site file, and no runtime, nobody knows.
+func limits(files map[string][]byte, s *site.Site, servers *server.Source) func([]string) ([]string, facts.Origin, bool) {
+	read := map[string]*runtime.Config{}
+	return func(listen []string) ([]string, facts.Origin, bool) {
+		folder := ""
+		switch set := s.Sources.Runtime; {
+		case set != nil && set.PHP != "":
+			if folder = s.Resolve(set.PHP); runtime.Holds(filepath.Join(folder, "fpm")) {
+				folder = filepath.Join(folder, "fpm")
+			}
+		case set != nil || servers.Elsewhere():
+			folder = runtime.Find(listen)
+		}
+		if folder == "" {
+			return nil, facts.Origin{}, false
+		}
+		if read[folder] == nil {
+			read[folder] = runtime.Read(files, folder, false)
+		}
+		return read[folder].Limits(listen)
+	}
+}

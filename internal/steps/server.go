@@ -110,6 +110,7 @@ func ServersWith(files server.Overlay, s *site.Site) (*server.Source, []facts.Ga
 	servers, gaps := server.Open(files, configs, address, connect)
 	servers.Dir = s.Dir
 	servers.Lies(s.Roots())
+	servers.Limits = limits(files, s, servers)
 	if address == nil {
 		gaps = append(gaps, facts.Gap{Source: facts.Server, What: "what the web server answers", Kind: facts.Failed, Because: "the site file does not say the site's address; say intent.address", Names: []string{facts.ListAnswers, facts.ListShadowed}})
 	}

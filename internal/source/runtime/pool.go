@@ -19,6 +19,8 @@ type pool struct {
 	run    facts.Origin
 	chroot bool // its workers see another root than this machine's
 	at     facts.Origin
+	limit  *[]string // endings of files that are run (security.limit_extensions); nil for those that come with PHP-FPM
+	limits facts.Origin
 	lines  []poolLine
 }
 
@@ -89,6 +91,9 @@ func (c *Config) poolEntry(file string, e entry, depth int) {
 		p.listen, p.at = strings.ReplaceAll(e.value, "$pool", p.name), facts.Origin{File: file, Line: e.line}
 	case e.name == "user":
 		p.user, p.run = e.value, facts.Origin{File: file, Line: e.line}
+	case e.name == "security.limit_extensions":
+		endings := strings.Fields(e.value)
+		p.limit, p.limits = &endings, facts.Origin{File: file, Line: e.line}
 	case e.name == "chroot":
 		p.chroot = e.value != ""
 	case e.indexed && slices.Contains([]string{"value", "flag", "admin_value", "admin_flag"}, kind) && kind != e.name:
@@ -124,6 +129,19 @@ func (c *Config) poolOf(listen []string) (found *pool) {
 		found = c.poolList[i]
 	}
 	return found
+}
+
+// Limits are the endings of the files that the pool which listens somewhere runs, whatever the web server hands it; none where it runs all. Known is false where it cannot be told
+// which pool that is, or not all of its files could be read. Source: PHP manual, FastCGI Process Manager, security.limit_extensions.
+func (c *Config) Limits(listen []string) (endings []string, at facts.Origin, known bool) {
+	p := c.poolOf(listen)
+	if p == nil || c.poolUnread != nil {
+		return nil, facts.Origin{}, false
+	}
+	if p.limit == nil {
+		return []string{".php", ".phar"}, p.at, true
+	}
+	return *p.limit, p.limits, true
 }
 
 // sameAddress tells whether a pool that listens in one place is asked in another.

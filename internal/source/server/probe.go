@@ -97,6 +97,7 @@ func (s *Source) probes(ask Probes) (list []probe) {
 		}
 		picture := path.Join(folder, token+".jpg")
 		add("uploaded picture", at(picture), picture)
+		add(uploadedBehind, at(picture+"/"+token+".php"), picture)
 	}
 	hidden := at("/." + token)
 	add("hidden file", hidden, "/."+token)
@@ -360,6 +361,18 @@ func (s *Source) Served(file string) (what string, at facts.Origin) {
 	return "elsewhere", handler.Origin
 }
 
+// uploadedBehind is a program's name behind that of a picture: a runtime that finds no such program runs the picture (cgi.fix_pathinfo), unless it goes by endings.
+const uploadedBehind = "uploaded picture, with more behind it"
+
+// runsAll tells whether an answer comes of a runtime that is known to run what is handed to it whatever its ending.
+func (s *Source) runsAll(a *answer.Answer) bool {
+	if s.Limits == nil || a.Onward == nil || a.Text(answer.Handler) != "program" {
+		return false
+	}
+	endings, _, known := s.Limits(a.Onward.Among)
+	return known && (len(endings) == 0 || slices.Contains(endings, ".jpg"))
+}
+
 // Answers sees what the servers make of addresses.
 func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 	var seen facts.Seen
@@ -374,6 +387,12 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 		}
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
 		worked := s.work(p)
+		if p.kind == uploadedBehind {
+			if !s.runsAll(worked) { // where it is not known to be otherwise, a runtime runs its own endings alone
+				continue
+			}
+			p.kind = "uploaded picture"
+		}
 		fact := s.Fact(p.kind, &p.address, worked)
 		switch {
 		case strings.HasPrefix(p.kind, "uploaded "):

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -80,6 +81,8 @@ type Source struct {
 	Connect map[string]string // host:port that is asked for, and where that really is
 	Dir     string            // files below it are named from it
 	files   Overlay
+	// Limits are the endings of files that a runtime which listens somewhere runs, with the line; none where it runs all. It is not known of every runtime, and nil where nobody looks.
+	Limits func(listen []string) (endings []string, at facts.Origin, known bool)
 
 	asking   sync.Mutex   // held while servers are asked: what is taken to be there is so for one request
 	rooting  sync.Once    // finds what follows
@@ -555,7 +558,36 @@ func (s *Source) work(p probe) *answer.Answer {
 	if p.cookie != "" {
 		ask.Header["cookie"] = p.cookie
 	}
-	return s.nearBy(s.through(s.Servers, ask))
+	a := s.nearBy(s.through(s.Servers, ask))
+	s.limit(a)
+	return a
+}
+
+// limit has a program refused that the runtime does not run by its ending. It goes by the file that there is: what follows that in a path is information for it.
+func (s *Source) limit(a *answer.Answer) {
+	handler, file := a.Get(answer.Handler), a.Get(answer.File)
+	if s.Limits == nil || handler.Text() != "program" || a.Onward == nil || !file.Known() || file.Text() == "" {
+		return
+	}
+	endings, at, known := s.Limits(a.Onward.Among)
+	if !known || len(endings) == 0 {
+		return
+	}
+	script := file.Text()
+	for s.Servers[0].assumed.Look(script).Is != answer.AFile {
+		if script = path.Dir(script); script == "/" || script == "." {
+			return
+		}
+	}
+	if slices.ContainsFunc(endings, func(ending string) bool {
+		return len(script) > len(ending) && strings.HasSuffix(script, ending)
+	}) {
+		return
+	}
+	at = s.near(at)
+	at.Because = "the runtime runs what ends in " + strings.Join(endings, " or ") + " alone (security.limit_extensions)"
+	a.Refuse(at)
+	a.Say(answer.Runs, at)
 }
 
 // through asks one server, and where it hands the request on, the next.
