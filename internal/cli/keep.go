@@ -133,11 +133,14 @@ func (p *program) keep(ctx context.Context, s *site.Site, result *audit.Result, 
 		return nil, "Not kept, so nothing can be compared with it later: " + facts.InWords(err)
 	}
 	dir, err := p.historyFolder()
-	if err != nil {
-		return failed(fmt.Errorf("%w, or --no-keep", err))
+	if forget && err == nil {
+		_, err = os.Stat(filepath.Join(dir, history.FileName))
 	}
-	if _, err := os.Stat(filepath.Join(dir, history.FileName)); forget && err != nil {
+	switch {
+	case forget && err != nil:
 		return nil, ""
+	case err != nil:
+		return failed(fmt.Errorf("%w, or --no-keep", err))
 	}
 	written, err := json.Marshal(report.New(result))
 	if err != nil {
@@ -218,8 +221,22 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 			return nil, nil, "", err
 		}
 	}
+	wanted := k.fresh != "" || len(k.tell) > 0
+	if news == nil && wanted && s != nil && k.forget && note == "" { // nothing was ever kept, and nothing is to be
+		news = &history.News{New: []compare.Verdict{}, Worse: []compare.Verdict{}, Gone: []compare.Verdict{}, Aside: []compare.Verdict{}}
+	}
+	first := news != nil && wanted && news.Before == nil
+	if first { // nobody can have been told of any of it
+		now, err := verdictsOf(result)
+		if err != nil {
+			return nil, nil, "", err
+		}
+		for _, d := range now.Deviations {
+			news.New = append(news.New, d.Bare())
+		}
+	}
 	if news == nil {
-		if k.fresh != "" || len(k.tell) > 0 {
+		if wanted {
 			return nil, nil, "", errors.New("what is new cannot be told: only audits of a site file are kept and compared" + strings.TrimPrefix(note, "Not kept, so nothing can be compared with it later"))
 		}
 		return s, report.New(result), note, nil
@@ -231,6 +248,9 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 	if k.fresh != "" && k.fresh != lastAudit {
 		r.Words.Since = k.fresh + ", of " + news.Before.Taken.UTC().Format("2 January 2006, 15:04 MST")
 	}
+	if first {
+		r.Words.Other = append(r.Words.Other, "There is no earlier audit of it to compare with, so all that deviates is new.")
+	}
 	urgent := func(list []compare.Verdict) bool {
 		for _, d := range list {
 			if alarm != 0 && d.Severity <= alarm && d.Accepted == nil {
@@ -239,7 +259,7 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 		}
 		return false
 	}
-	if len(k.tell) > 0 && s != nil && (urgent(news.New) || urgent(news.Worse)) {
+	if len(k.tell) > 0 && s != nil && (urgent(news.New) || urgent(news.Worse) || urgent(report.Unheard(news))) {
 		if err := p.tell(ctx, k.tell, s, r); err != nil { // said with --quiet as well: whoever waits for it must know
 			fmt.Fprintf(p.err, "weltaxis: %s\n", render.Safe(err.Error()))
 		}
@@ -355,7 +375,8 @@ func (p *program) tell(ctx context.Context, command []string, s *site.Site, r *r
 		New     []compare.Verdict `json:"new"`
 		Worse   []compare.Verdict `json:"worse"`
 		Gone    []compare.Verdict `json:"gone"`
-	}{s.Name, s.Address(), r.Taken, r.History.Audit, r.Words.Since, r.History.New, r.History.Worse, r.History.Gone}); err != nil {
+		Unseen  []compare.Verdict `json:"unseen"` // before; whether they were there is not known
+	}{s.Name, s.Address(), r.Taken, r.History.Audit, r.Words.Since, r.History.New, r.History.Worse, r.History.Gone, report.Unheard(r.History)}); err != nil {
 		return err
 	}
 	run, err := orders.Command(bounded, command)

@@ -3,6 +3,8 @@ package compare
 import (
 	"encoding/json"
 	"errors"
+	"slices"
+	"strings"
 	"time"
 
 	"weltaxis/internal/facts"
@@ -57,6 +59,7 @@ const (
 	Wished    Cause = "site file" // only what the site file says is another
 	Reread    Cause = "dialect"   // the dialect reads what it did not read before, or reads it otherwise
 	Left      Cause = "gone"      // what it was about is not there any more
+	Passed    Cause = "passed"    // it was about what stood in the place of the site, which was closed or did not answer
 )
 
 // Covered is a rule whose deviation is told by another's.
@@ -181,7 +184,8 @@ func (c *Comparison) verdicts(before, after Look) {
 			}
 			continue
 		}
-		d.Cause, d.Now = cause(d, stoodBefore[d.Rule], after, before, c), true
+		d.Now = true
+		d.Cause = cause(d, stoodBefore[d.Rule], after, before, c)
 		if d.Cause != "" {
 			c.Aside = append(c.Aside, d.Bare())
 			continue
@@ -222,6 +226,9 @@ func cause(d Verdict, stood Standing, in, out Look, c *Comparison) Cause {
 	case stood == NotSeen:
 		return NotJudged
 	}
+	if unshown := behind(d, in, out); unshown != "" {
+		return unshown
+	}
 	if in.Snapshot == nil || out.Snapshot == nil {
 		if stood == Partly {
 			return NotJudged
@@ -229,6 +236,22 @@ func cause(d Verdict, stood Standing, in, out Look, c *Comparison) Cause {
 		return ""
 	}
 	return byReadings(d, stood, out.Snapshot, in.Snapshot, c)
+}
+
+// behind is why a deviation that was seen from outside is in one look only, where something else stood in the place of the site in either.
+func behind(d Verdict, in, out Look) Cause {
+	if in.Snapshot == nil || out.Snapshot == nil || !slices.ContainsFunc(d.Readings, func(r facts.Reading) bool { return r.Source == facts.Live }) {
+		return ""
+	}
+	switch own, other := in.Snapshot.Unshown(), out.Snapshot.Unshown(); {
+	case own == other:
+		return ""
+	case own == "": // it is the site's, and was not seen there
+		return NotJudged
+	case d.Now: // what stands there is news
+		return ""
+	}
+	return Passed
 }
 
 // byReadings goes by what the rule looked at: where none of it is another, the site did not change.
@@ -285,6 +308,9 @@ func find(s *facts.Snapshot, r facts.Reading) (now facts.Reading, seen, there bo
 	if _, is := facts.Lookup(name); !is {
 		return facts.Reading{}, false, false
 	}
+	if strings.HasPrefix(name, facts.ListPages+".") && pageUnseen(s, r.Origin.URL) {
+		return facts.Reading{}, false, false
+	}
 	for list := range facts.Lists {
 		if len(name) <= len(list) || name[:len(list)] != list || name[len(list)] != '.' {
 			continue
@@ -304,6 +330,28 @@ func find(s *facts.Snapshot, r facts.Reading) (now facts.Reading, seen, there bo
 	}
 	now, there = s.Effective(name)
 	return now, there, there
+}
+
+// pageUnseen tells whether nobody can tell from a look how a page is: it was withheld, or it was not come to while others were.
+func pageUnseen(s *facts.Snapshot, address string) bool {
+	for _, p := range s.Pages {
+		if p.Address == address {
+			return withheld(p.Status)
+		}
+	}
+	others := false
+	for _, l := range s.Links {
+		if l.Address == address {
+			return withheld(l.Status)
+		}
+		others = others || withheld(l.Status)
+	}
+	return others
+}
+
+// withheld tells whether a page was not given by what answered, which says nothing of the page: somebody may not have it, not now, or the server failed.
+func withheld(status int) bool {
+	return status >= 500 || slices.Contains([]int{401, 403, 407, 408, 425, 429}, status)
 }
 
 func sameItem(a, b facts.Origin) bool {

@@ -163,3 +163,18 @@ func (d *Door) UnmarshalJSON(raw []byte) (err error) {
 	d.lacks, err = doorTable.lacks(raw)
 	return err
 }
+
+// Unshown is what stood in the place of the site when it was looked at from outside, one of what a door shows; ShowsFailure too where no home page could be read. It is "" where the site
+// was seen, and where nobody asked for it.
+func (s *Snapshot) Unshown() string {
+	if !s.Asked(Live) {
+		return ""
+	}
+	if shows, known := s.Is(LiveHomeShows.Term); known && shows.Text() != ShowsSite {
+		return shows.Text()
+	}
+	if s.HomePage() == nil {
+		return ShowsFailure
+	}
+	return ""
+}

@@ -160,6 +160,9 @@ func keep(ctx context.Context, tx *sql.Tx, e Entry) (*News, error) {
 		Backwards: last != nil && e.Taken.Before(last.Taken)}
 	this := Audit{ID: id, Taken: e.Taken}
 	if err := answers(ctx, tx, site, this, e.Snapshot); err != nil || e.Aside {
+		if e.Aside { // it is compared with none
+			news.Before = nil
+		}
 		return news, err
 	}
 	t := &telling{tx: tx, site: site, audit: this, verdicts: verdicts, snapshot: e.Snapshot, news: news}
@@ -186,6 +189,46 @@ type telling struct {
 	verdicts *compare.Verdicts
 	snapshot *facts.Snapshot
 	news     *News
+	beside   map[int64]*besides // earlier audits, as far as they were needed
+}
+
+// besides is this audit set beside an earlier one.
+type besides struct {
+	was *compare.Verdicts
+	*compare.Comparison
+}
+
+// with sets this audit beside an earlier one; nil where that was thrown away, or is damaged.
+func (t *telling) with(ctx context.Context, id int64) *besides {
+	if b, done := t.beside[id]; done {
+		return b
+	}
+	var b *besides
+	if unpacked, err := payload(ctx, t.tx, id); err == nil {
+		if was, err := unwrap(unpacked, Audit{ID: id}); err == nil {
+			b = &besides{was.Verdicts, compare.Of(was.Look(), compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts})}
+		}
+	}
+	if t.beside == nil {
+		t.beside = map[int64]*besides{}
+	}
+	t.beside[id] = b
+	return b
+}
+
+// lost is why a deviation that was there is not told now, other than that it is gone: what it was about was not seen, or stood in the place of the site.
+func (t *telling) lost(ctx context.Context, p spell, judged [2]sql.NullInt64) (compare.Verdict, bool) {
+	b := t.with(ctx, judged[0].Int64)
+	if b == nil {
+		return compare.Verdict{}, false
+	}
+	i := slices.IndexFunc(b.Aside, func(d compare.Verdict) bool {
+		return !d.Now && d.Fingerprint == p.fingerprint && (d.Cause == compare.NotJudged || d.Cause == compare.Passed)
+	})
+	if i < 0 {
+		return compare.Verdict{}, false
+	}
+	return b.Aside[i], true
 }
 
 // a spell is a deviation that is still there.
@@ -258,16 +301,26 @@ func (t *telling) tell(ctx context.Context) error {
 		}
 		t.news.Since[fingerprint] = was.since()
 	}
+	unseen := map[string]bool{} // rules of which not all was seen that deviated
 	for _, fingerprint := range slices.Sorted(maps.Keys(open)) {
 		if p := open[fingerprint]; !met[fingerprint] && stands[p.rule] == compare.Judged {
+			lost, is := t.lost(ctx, p, judged[p.rule])
+			if is && lost.Cause == compare.NotJudged {
+				unseen[p.rule] = true
+				continue
+			}
 			if _, err := t.tx.ExecContext(ctx, "UPDATE spell SET gone = ? WHERE site = ? AND fingerprint = ? AND begun = ?", t.audit.ID, t.site, p.fingerprint, p.begun); err != nil {
 				return err
+			}
+			if is {
+				t.news.Aside = append(t.news.Aside, lost)
+				continue
 			}
 			t.news.Gone = append(t.news.Gone, compare.Verdict{Rule: p.rule, Severity: p.severity, Fingerprint: p.fingerprint})
 		}
 	}
 	for rule, stood := range stands {
-		if stood >= compare.Partly {
+		if stood >= compare.Partly && !unseen[rule] {
 			if _, err := t.tx.ExecContext(ctx, "INSERT INTO judged (site, rule, audit, at) VALUES (?, ?, ?, ?) ON CONFLICT (site, rule) DO UPDATE SET audit = excluded.audit, at = excluded.at",
 				t.site, rule, t.audit.ID, t.audit.Taken.Unix()); err != nil {
 				return err
@@ -385,28 +438,21 @@ func (t *telling) blame(ctx context.Context, fresh []compare.Verdict, counts map
 	if before := t.news.Before; before != nil && of[before.ID] == nil {
 		of[before.ID] = nil // for those that are gone
 	}
-	now := compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts}
 	for _, at := range slices.Sorted(maps.Keys(of)) {
-		unpacked, err := payload(ctx, t.tx, at)
-		if err != nil { // thrown away, or damaged: it was not there, and is
+		c := t.with(ctx, at)
+		if c == nil { // thrown away, or damaged: it was not there, and is
 			t.news.New = append(t.news.New, bare(of[at])...)
 			continue
 		}
-		was, err := unwrap(unpacked, Audit{ID: at})
-		if err != nil {
-			t.news.New = append(t.news.New, bare(of[at])...)
-			continue
-		}
-		c := compare.Of(was.Look(), now)
 		for _, d := range of[at] {
 			i := slices.IndexFunc(c.Aside, func(a compare.Verdict) bool { return a.Now && a.Fingerprint == d.Fingerprint })
-			if i >= 0 && c.Aside[i].Cause != compare.NotJudged {
+			if i >= 0 {
 				t.news.Aside = append(t.news.Aside, c.Aside[i])
 				continue
 			}
 			t.news.New = append(t.news.New, d.Bare())
 		}
-		t.name(was.Verdicts)
+		t.name(c.was)
 	}
 	slices.SortStableFunc(t.news.New, func(a, b compare.Verdict) int { return int(a.Severity) - int(b.Severity) })
 	return nil

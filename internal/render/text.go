@@ -88,6 +88,9 @@ func (p Sheet) title(r *report.Report) {
 func (p Sheet) news(r *report.Report) {
 	w := r.Words
 	if w.Since == "" {
+		for _, other := range w.Other {
+			p.block(0, "", 0, Safe(other), quiet)
+		}
 		return
 	}
 	if len(w.News) == 0 {

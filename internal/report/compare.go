@@ -537,6 +537,7 @@ func (w *wording) aside() []string {
 var asideSays = map[compare.Cause][2]string{
 	compare.NewRule:   {"The baseline has these rules no more, or they were not asked for: ", "The baseline has a new rule, or one that was not asked for before: "},
 	compare.NotJudged: {"Could not be seen this time, so it is not known whether it still deviates: ", "Could not be seen before, and deviates now: "},
+	compare.Passed:    {"It was so only while something else stood in the place of the site, which was closed or did not answer: ", "It is so while something else stands in the place of the site: "},
 	compare.Rejudged:  {"Judged otherwise by baseline or program, while the site is the same; no longer told: ", "Judged otherwise by baseline or program, while the site is the same; told now: "},
 	compare.Wished:    {"No longer told, since the site file says something else: ", "Told now, since the site file says something else: "},
 	compare.Reread:    {"No longer told, since the dialect reads otherwise: ", "Told now, since the dialect reads more, or otherwise: "},

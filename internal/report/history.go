@@ -43,10 +43,24 @@ func Since(r *audit.Result, news *history.News, putRight func(facts.Deviation) *
 
 func moment(at time.Time) string { return at.UTC().Format("2 January 2006, 15:04 MST") }
 
-// OnlyNew leaves in a result what is new or worse.
+// Unheard are the deviations of an audit that no earlier one could see, so that nobody was told of them.
+func Unheard(news *history.News) []compare.Verdict {
+	untold := []compare.Verdict{}
+	for _, d := range news.Aside {
+		if d.Now && d.Cause == compare.NotJudged {
+			untold = append(untold, d)
+		}
+	}
+	return untold
+}
+
+// OnlyNew leaves in a result what is new or worse, and what nobody can have been told before: all where there is no earlier audit to compare with, and what no earlier one could see.
 func OnlyNew(r *audit.Result, news *history.News) {
+	if news.Before == nil {
+		return
+	}
 	fresh := map[string]bool{}
-	for _, list := range [][]compare.Verdict{news.New, news.Worse} {
+	for _, list := range [][]compare.Verdict{news.New, news.Worse, Unheard(news)} {
 		for _, d := range list {
 			fresh[d.Fingerprint] = true
 		}
