@@ -349,6 +349,11 @@ func pageUnseen(s *facts.Snapshot, address string) bool {
 	return others
 }
 
+// Withholds tells whether a look did not see all of a site that it came to: something else stood in its place, or pages were withheld.
+func Withholds(s *facts.Snapshot) bool {
+	return s.Unshown() != "" || slices.ContainsFunc(s.Pages, func(p facts.Page) bool { return withheld(p.Status) }) || slices.ContainsFunc(s.Links, func(l facts.Link) bool { return withheld(l.Status) })
+}
+
 // withheld tells whether a page was not given by what answered, which says nothing of the page: somebody may not have it, not now, or the server failed.
 func withheld(status int) bool {
 	return status >= 500 || slices.Contains([]int{401, 403, 407, 408, 425, 429}, status)

@@ -196,6 +196,7 @@ type telling struct {
 type besides struct {
 	was *compare.Verdicts
 	*compare.Comparison
+	withheld bool // either did not see all of the site
 }
 
 // with sets this audit beside an earlier one; nil where that was thrown away, or is damaged.
@@ -206,7 +207,8 @@ func (t *telling) with(ctx context.Context, id int64) *besides {
 	var b *besides
 	if unpacked, err := payload(ctx, t.tx, id); err == nil {
 		if was, err := unwrap(unpacked, Audit{ID: id}); err == nil {
-			b = &besides{was.Verdicts, compare.Of(was.Look(), compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts})}
+			look := was.Look()
+			b = &besides{was.Verdicts, compare.Of(look, compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts}), compare.Withholds(look.Snapshot) || compare.Withholds(t.snapshot)}
 		}
 	}
 	if t.beside == nil {
@@ -223,7 +225,7 @@ func (t *telling) lost(ctx context.Context, p spell, judged [2]sql.NullInt64) (c
 		return compare.Verdict{}, false
 	}
 	i := slices.IndexFunc(b.Aside, func(d compare.Verdict) bool {
-		return !d.Now && d.Fingerprint == p.fingerprint && (d.Cause == compare.NotJudged || d.Cause == compare.Passed)
+		return !d.Now && d.Fingerprint == p.fingerprint && (d.Cause == compare.NotJudged && b.withheld || d.Cause == compare.Passed)
 	})
 	if i < 0 {
 		return compare.Verdict{}, false
@@ -305,7 +307,7 @@ func (t *telling) tell(ctx context.Context) error {
 	for _, fingerprint := range slices.Sorted(maps.Keys(open)) {
 		if p := open[fingerprint]; !met[fingerprint] && stands[p.rule] == compare.Judged {
 			lost, is := t.lost(ctx, p, judged[p.rule])
-			if is && lost.Cause == compare.NotJudged {
+			if is && lost.Cause == compare.NotJudged && compare.Withholds(t.snapshot) { // it is looked for at the next look
 				unseen[p.rule] = true
 				continue
 			}

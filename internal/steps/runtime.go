@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"weltaxis/internal/facts"
 	"weltaxis/internal/gather"
@@ -181,25 +182,41 @@ func loaded(modules facts.Reading, name string) bool {
 }
 
 // limits tells which files a runtime runs that the web server hands something: by the pools of PHP-FPM in the folder that the site file names, or where systems put them. Of a server's copy that lies beside
-// the site file, and no runtime, nobody knows.
+// the site file, and no runtime, nobody knows. What is asked for once is kept; it may be asked side by side.
 func limits(files map[string][]byte, s *site.Site, servers *server.Source) func([]string) ([]string, facts.Origin, bool) {
-	read := map[string]*runtime.Config{}
-	return func(listen []string) ([]string, facts.Origin, bool) {
-		folder := ""
-		switch set := s.Sources.Runtime; {
-		case set != nil && set.PHP != "":
-			if folder = s.Resolve(set.PHP); runtime.Holds(filepath.Join(folder, "fpm")) {
-				folder = filepath.Join(folder, "fpm")
-			}
-		case set != nil || servers.Elsewhere():
-			folder = runtime.Find(listen)
-		}
-		if folder == "" {
-			return nil, facts.Origin{}, false
-		}
-		if read[folder] == nil {
-			read[folder] = runtime.Read(files, folder, false)
-		}
-		return read[folder].Limits(listen)
+	type limit struct {
+		endings []string
+		at      facts.Origin
+		known   bool
 	}
+	var mu sync.Mutex
+	all := map[string]limit{}
+	return func(listen []string) ([]string, facts.Origin, bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		key := strings.Join(listen, "\n")
+		l, done := all[key]
+		if !done {
+			if folder := poolFolder(s, servers, listen); folder != "" {
+				l.endings, l.at, l.known = runtime.Read(files, folder, false).Limits(listen)
+			}
+			all[key] = l
+		}
+		return l.endings, l.at, l.known
+	}
+}
+
+// poolFolder is the folder of the files of the PHP-FPM that listens somewhere; "" where nobody can tell.
+func poolFolder(s *site.Site, servers *server.Source, listen []string) string {
+	switch set := s.Sources.Runtime; {
+	case set != nil && set.PHP != "":
+		folder := s.Resolve(set.PHP)
+		if below := filepath.Join(folder, "fpm"); runtime.Holds(below) {
+			return below
+		}
+		return folder
+	case set != nil || servers.Elsewhere():
+		return runtime.Find(listen)
+	}
+	return ""
 }
