@@ -282,10 +282,12 @@ var faults = map[string]fault{
 	"hardening.messages":              set("messages_hour", "0"),
 	"hardening.profiles":              set("profiles_public", "yes"),
 	"hardening.firewall":              set("wall", "off"),
-	"hardening.firewall-seen":         {do: func(b *installation) { b.before = onPages(func(a *answer) { a.header.Del("Doorkeeper") }) }},
-	"hardening.firewall-learning":     set("wall", "learning"),
-	"hardening.backups":               set("copies_at", "nowhere"),
-	"hardening.backup-age":            set("copies_taken", "2026-09-02"),
+	"hardening.firewall-seen": {do: func(b *installation) {
+		b.before = before(func(string) bool { return true }, func(a *answer) { a.header.Del("Doorkeeper") })
+	}},
+	"hardening.firewall-learning": set("wall", "learning"),
+	"hardening.backups":           set("copies_at", "nowhere"),
+	"hardening.backup-age":        set("copies_taken", "2026-09-02"),
 	"hardening.backup-place": {do: func(b *installation) {
 		b.set("copies_at", "foyer/posters/whole.pdf")
 		b.files["foyer/posters/whole.pdf"] = file{"%PDF-1.7\n", 0o644}
