@@ -344,15 +344,13 @@ func (p *program) auditOf(ctx context.Context, args []string) (*site.Site, *audi
 	if err != nil { // interrupted; what was seen until then is worth saying
 		fmt.Fprintln(p.err, "weltaxis: interrupted; this is what was seen until then")
 		p.said = true
-		return s, result, nil
 	}
-	p.foresee(ctx, s, result, options)
 	return s, result, nil
 }
 
 // foresee has an audit tell risks as the plan knows them, where that can be worked out; where it cannot, they stay the least there are.
-func (p *program) foresee(ctx context.Context, s *site.Site, result *audit.Result, options audit.Options) {
-	if err := fix.Foresee(ctx, s, result, options); err != nil {
+func (p *program) foresee(ctx context.Context, s *site.Site, result *audit.Result) {
+	if err := fix.Foresee(ctx, s, result, p.options()); err != nil {
 		slog.Info("risks of fixes are not worked out", "site", s.Name, "why", facts.InWords(err))
 	}
 }

@@ -79,7 +79,7 @@ real one stands before Lantern Lane and its twin, by the configuration that lies
 			if err != nil {
 				return err
 			}
-			p.foresee(c.Context(), s, judged, options)
+			p.foresee(c.Context(), s, judged)
 			result := report.New(judged)
 			return p.write(p.text(func(page render.Sheet) {
 				fmt.Fprintf(page, "%s %s\n\n", map[bool]string{false: "The demo is in", true: "The demo is there already, and left as it is, in"}[there], dir)

@@ -211,19 +211,20 @@ func (p *program) auditAndKeep(ctx context.Context, args []string, k keeping, al
 	if err != nil {
 		return nil, nil, "", err
 	}
+	if s != nil && !p.said {
+		p.foresee(ctx, s, result)
+	}
 	var news *history.News
-	note := ""
+	note, wanted := "", k.fresh != "" || len(k.tell) > 0
 	if s != nil && s.Path != s.Address() && !p.said {
-		news, note = p.keep(ctx, s, result, "", k.forget)
+		if news, note = p.keep(ctx, s, result, "", k.forget); news == nil && note == "" && wanted { // nothing was ever kept, and nothing is to be
+			news = &history.News{New: []compare.Verdict{}, Worse: []compare.Verdict{}, Gone: []compare.Verdict{}, Aside: []compare.Verdict{}}
+		}
 	}
 	if k.fresh != "" && k.fresh != lastAudit {
 		if news, err = p.newSince(k.fresh, result); err != nil {
 			return nil, nil, "", err
 		}
-	}
-	wanted := k.fresh != "" || len(k.tell) > 0
-	if news == nil && wanted && s != nil && k.forget && note == "" { // nothing was ever kept, and nothing is to be
-		news = &history.News{New: []compare.Verdict{}, Worse: []compare.Verdict{}, Gone: []compare.Verdict{}, Aside: []compare.Verdict{}}
 	}
 	first := news != nil && wanted && news.Before == nil
 	if first { // nobody can have been told of any of it

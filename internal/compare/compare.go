@@ -51,7 +51,8 @@ type Comparison struct {
 	// Aside are deviations that are there in one look only for a reason that is not the site's.
 	Aside []Verdict `json:"aside"`
 	// Unseen are facts that were seen in one look only, and why.
-	Unseen []Unseen `json:"unseen"`
+	Unseen []Unseen                    `json:"unseen"`
+	hidden map[[2]*facts.Snapshot]bool // whether the first withholds pages that the second saw, as far as that was asked
 	// Unsure are facts that differ where the dialect, or what works them out, differs as well: nobody can tell whose doing it is.
 	Unsure []Change `json:"unsure"`
 }

@@ -262,6 +262,9 @@ func byReadings(d Verdict, stood Standing, other, own *facts.Snapshot, c *Compar
 	site, intent, unread := false, false, false
 	for _, r := range d.Readings {
 		now, seen, there := find(other, r)
+		if strings.HasPrefix(r.FullName(), facts.ListPages+".") && c.pageUnseen(own, other, r.Origin.URL) {
+			there = false
+		}
 		switch {
 		case !there:
 			unread = true
@@ -308,9 +311,6 @@ func find(s *facts.Snapshot, r facts.Reading) (now facts.Reading, seen, there bo
 	if _, is := facts.Lookup(name); !is {
 		return facts.Reading{}, false, false
 	}
-	if strings.HasPrefix(name, facts.ListPages+".") && pageUnseen(s, r.Origin.URL) {
-		return facts.Reading{}, false, false
-	}
 	for list := range facts.Lists {
 		if len(name) <= len(list) || name[:len(list)] != list || name[len(list)] != '.' {
 			continue
@@ -332,26 +332,44 @@ func find(s *facts.Snapshot, r facts.Reading) (now facts.Reading, seen, there bo
 	return now, there, there
 }
 
-// pageUnseen tells whether nobody can tell from a look how a page is: it was withheld, or it was not come to while others were.
-func pageUnseen(s *facts.Snapshot, address string) bool {
-	for _, p := range s.Pages {
+// pageUnseen tells whether nobody can tell from a look how a page is that another one saw: it was withheld, or it was not come to while others were that the other look saw.
+func (c *Comparison) pageUnseen(own, other *facts.Snapshot, address string) bool {
+	for _, p := range other.Pages {
 		if p.Address == address {
 			return withheld(p.Status)
 		}
 	}
-	others := false
-	for _, l := range s.Links {
+	for _, l := range other.Links {
 		if l.Address == address {
 			return withheld(l.Status)
 		}
-		others = others || withheld(l.Status)
 	}
-	return others
+	of := [2]*facts.Snapshot{other, own}
+	hidden, asked := c.hidden[of]
+	if !asked {
+		if c.hidden == nil {
+			c.hidden = map[[2]*facts.Snapshot]bool{}
+		}
+		hidden = withholds(other, own)
+		c.hidden[of] = hidden
+	}
+	return hidden
 }
 
-// Withholds tells whether a look did not see all of a site that it came to: something else stood in its place, or pages were withheld.
-func Withholds(s *facts.Snapshot) bool {
-	return s.Unshown() != "" || slices.ContainsFunc(s.Pages, func(p facts.Page) bool { return withheld(p.Status) }) || slices.ContainsFunc(s.Links, func(l facts.Link) bool { return withheld(l.Status) })
+// withholds tells whether a look did not get pages that another one saw.
+func withholds(look, other *facts.Snapshot) bool {
+	saw := map[string]bool{}
+	for _, p := range other.Pages {
+		saw[p.Address] = !withheld(p.Status)
+	}
+	return slices.ContainsFunc(look.Pages, func(p facts.Page) bool { return saw[p.Address] && withheld(p.Status) }) ||
+		slices.ContainsFunc(look.Links, func(l facts.Link) bool { return saw[l.Address] && withheld(l.Status) })
+}
+
+// Hides tells whether a look did not see all of a site that another one saw: something else stood in its place, or pages were withheld.
+func Hides(look, other *facts.Snapshot) bool {
+	shown := look.Unshown()
+	return shown != "" && shown != other.Unshown() || withholds(look, other)
 }
 
 // withheld tells whether a page was not given by what answered, which says nothing of the page: somebody may not have it, not now, or the server failed.

@@ -3,6 +3,7 @@ package demo
 import (
 	"encoding/json"
 	"net/http"
+	"slices"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"weltaxis/internal/compare"
 	"weltaxis/internal/facts"
 	"weltaxis/internal/history"
+	"weltaxis/internal/report"
 )
 
 // unseen are ways in which a site is not seen as it is, by nobody's repair: outages, closings, and looks that saw less. What is wrong with what stands there is news, and passes.
@@ -43,20 +45,14 @@ func TestAnOutageRepairsNothing(t *testing.T) {
 			c.do(b)
 			shut := lookOf(t, auditOf(t, b))
 			closing, opening := compare.Of(open, shut), compare.Of(shut, open)
-			names := func(list []compare.Verdict) (rules []string) {
-				for _, d := range list {
-					rules = append(rules, d.Rule)
-				}
-				return rules
-			}
-			assert.Empty(t, names(closing.Gone), "nothing was repaired by that")
-			assert.Empty(t, names(closing.Better), "nothing is better by that")
-			assert.Empty(t, names(closing.Worse), "nothing is worse by that")
-			assert.Empty(t, names(opening.New), "nothing is new, since it was there before")
-			assert.Empty(t, names(opening.Worse), "nothing is worse")
-			assert.Empty(t, names(opening.Better), "nothing is better by that")
+			assert.Empty(t, rulesOf(closing.Gone), "nothing was repaired by that")
+			assert.Empty(t, rulesOf(closing.Better), "nothing is better by that")
+			assert.Empty(t, rulesOf(closing.Worse), "nothing is worse by that")
+			assert.Empty(t, rulesOf(opening.New), "nothing is new, since it was there before")
+			assert.Empty(t, rulesOf(opening.Worse), "nothing is worse")
+			assert.Empty(t, rulesOf(opening.Better), "nothing is better by that")
 			if c.name != "inner pages answer 503" { // there more than the state is gone: what was wrong with the pages themselves
-				assert.Empty(t, names(opening.Gone), "nothing was repaired by that")
+				assert.Empty(t, rulesOf(opening.Gone), "nothing was repaired by that")
 			}
 
 			// The same as it is kept: open, so twice, and open again.
@@ -72,17 +68,20 @@ func TestAnOutageRepairsNothing(t *testing.T) {
 				require.NoError(t, err)
 				news, err := store.Keep(t.Context(), history.Entry{Site: history.Site{Name: "theatre"}, Snapshot: look.Snapshot, Result: written, Audit: history.Audit{Taken: look.Verdicts.Taken, Stage: "live", Baseline: look.Verdicts.Baseline}}, false)
 				require.NoError(t, err)
+				if i > 0 {
+					assert.Empty(t, rulesOf(report.Unheard(news)), "look %d: nothing is told as if nobody had heard of it", i)
+				}
 				switch i {
 				case 0:
 					began = news.Since
 				case 1:
-					assert.Empty(t, names(news.Gone), "closing: nothing was repaired by that")
-					assert.ElementsMatch(t, names(closing.New), names(news.New), "what is wrong while it is so is told")
+					assert.Empty(t, rulesOf(news.Gone), "closing: nothing was repaired by that")
+					assert.ElementsMatch(t, rulesOf(closing.New), rulesOf(news.New), "what is wrong while it is so is told")
 				case 2:
-					assert.Empty(t, names(news.Gone), "still: nothing was repaired by that")
-					assert.Empty(t, names(news.New))
+					assert.Empty(t, rulesOf(news.Gone), "still: nothing was repaired by that")
+					assert.Empty(t, rulesOf(news.New))
 				case 3:
-					assert.Empty(t, names(news.New), "opening: what was there before is not new")
+					assert.Empty(t, rulesOf(news.New), "opening: what was there before is not new")
 					assert.Len(t, news.Gone, len(opening.Gone))
 					for _, d := range look.Verdicts.Deviations {
 						assert.Equal(t, began[d.Fingerprint], news.Since[d.Fingerprint], "%s is there since the first look", d.Rule)
@@ -91,4 +90,34 @@ func TestAnOutageRepairsNothing(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestWhatIsGoneIsSaid: what is seen to be another is, though the site is closed, or one of its pages never lets visitors in.
+func TestWhatIsGoneIsSaid(t *testing.T) {
+	open := lookOf(t, auditOf(t, lanternLane()))
+	b := lanternLane()
+	announced(b)
+	require.Contains(t, b.files, "foyer/posters/winter/upload-test.php")
+	delete(b.files, "foyer/posters/winter/upload-test.php")
+	c := compare.Of(open, lookOf(t, auditOf(t, b)))
+	assert.Equal(t, []string{"permissions.uploads-inert"}, rulesOf(c.Gone), "it was taken away while the site was closed")
+
+	// A page that never lets visitors in hides no other.
+	kept := with(func(r *http.Request) bool { return r.URL.Path == "/join/" }, asks)
+	before, after := lanternLane(), lanternLane()
+	kept(before)
+	kept(after)
+	i := slices.IndexFunc(after.pages, func(p page) bool { return p.Kind == "post" })
+	require.GreaterOrEqual(t, i, 0)
+	after.pages = slices.Delete(after.pages, i, i+1)
+	c = compare.Of(lookOf(t, auditOf(t, before)), lookOf(t, auditOf(t, after)))
+	assert.Contains(t, rulesOf(c.Gone), "delivery.asset-owner", "what was wrong with the page is gone with it")
+	assert.NotContains(t, rulesOf(c.Aside), "delivery.asset-owner")
+}
+
+func rulesOf(list []compare.Verdict) (rules []string) {
+	for _, d := range list {
+		rules = append(rules, d.Rule)
+	}
+	return rules
 }

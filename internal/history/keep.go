@@ -190,13 +190,15 @@ type telling struct {
 	snapshot *facts.Snapshot
 	news     *News
 	beside   map[int64]*besides // earlier audits, as far as they were needed
+	unseen   map[string]bool    // rules that were judged, but for what deviated and was not seen
+	pending  map[string]bool    // rules of which something deviated that was not seen
 }
 
 // besides is this audit set beside an earlier one.
 type besides struct {
 	was *compare.Verdicts
 	*compare.Comparison
-	withheld bool // either did not see all of the site
+	hides, hid bool // this one did not see all that the earlier one saw, or the other way round
 }
 
 // with sets this audit beside an earlier one; nil where that was thrown away, or is damaged.
@@ -208,7 +210,7 @@ func (t *telling) with(ctx context.Context, id int64) *besides {
 	if unpacked, err := payload(ctx, t.tx, id); err == nil {
 		if was, err := unwrap(unpacked, Audit{ID: id}); err == nil {
 			look := was.Look()
-			b = &besides{was.Verdicts, compare.Of(look, compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts}), compare.Withholds(look.Snapshot) || compare.Withholds(t.snapshot)}
+			b = &besides{was.Verdicts, compare.Of(look, compare.Look{Snapshot: t.snapshot, Verdicts: t.verdicts}), compare.Hides(t.snapshot, look.Snapshot), compare.Hides(look.Snapshot, t.snapshot)}
 		}
 	}
 	if t.beside == nil {
@@ -218,19 +220,20 @@ func (t *telling) with(ctx context.Context, id int64) *besides {
 	return b
 }
 
-// lost is why a deviation that was there is not told now, other than that it is gone: what it was about was not seen, or stood in the place of the site.
-func (t *telling) lost(ctx context.Context, p spell, judged [2]sql.NullInt64) (compare.Verdict, bool) {
+// lost finds a deviation that was there and is not told now, for another reason than that it is gone: what it was about was not seen, and is looked for again, or it was about what
+// stood in the place of the site, which is over.
+func (t *telling) lost(ctx context.Context, p spell, judged [2]sql.NullInt64) (d compare.Verdict, again, over bool) {
 	b := t.with(ctx, judged[0].Int64)
 	if b == nil {
-		return compare.Verdict{}, false
+		return d, false, false
 	}
-	i := slices.IndexFunc(b.Aside, func(d compare.Verdict) bool {
-		return !d.Now && d.Fingerprint == p.fingerprint && (d.Cause == compare.NotJudged && b.withheld || d.Cause == compare.Passed)
-	})
+	i := slices.IndexFunc(b.Aside, func(d compare.Verdict) bool { return !d.Now && d.Fingerprint == p.fingerprint })
 	if i < 0 {
-		return compare.Verdict{}, false
+		return d, false, false
 	}
-	return b.Aside[i], true
+	d = b.Aside[i]
+	unseen := d.Cause == compare.NotJudged
+	return d, unseen && b.hides, unseen && b.hid || d.Cause == compare.Passed
 }
 
 // a spell is a deviation that is still there.
@@ -303,18 +306,20 @@ func (t *telling) tell(ctx context.Context) error {
 		}
 		t.news.Since[fingerprint] = was.since()
 	}
-	unseen := map[string]bool{} // rules of which not all was seen that deviated
+	t.unseen, t.pending = map[string]bool{}, map[string]bool{}
 	for _, fingerprint := range slices.Sorted(maps.Keys(open)) {
-		if p := open[fingerprint]; !met[fingerprint] && stands[p.rule] == compare.Judged {
-			lost, is := t.lost(ctx, p, judged[p.rule])
-			if is && lost.Cause == compare.NotJudged && compare.Withholds(t.snapshot) { // it is looked for at the next look
-				unseen[p.rule] = true
+		p := open[fingerprint]
+		t.pending[p.rule] = t.pending[p.rule] || !met[fingerprint] && stands[p.rule] != compare.Judged
+		if !met[fingerprint] && stands[p.rule] == compare.Judged {
+			lost, again, over := t.lost(ctx, p, judged[p.rule])
+			if again {
+				t.unseen[p.rule], t.pending[p.rule] = true, true
 				continue
 			}
 			if _, err := t.tx.ExecContext(ctx, "UPDATE spell SET gone = ? WHERE site = ? AND fingerprint = ? AND begun = ?", t.audit.ID, t.site, p.fingerprint, p.begun); err != nil {
 				return err
 			}
-			if is {
+			if over {
 				t.news.Aside = append(t.news.Aside, lost)
 				continue
 			}
@@ -322,7 +327,7 @@ func (t *telling) tell(ctx context.Context) error {
 		}
 	}
 	for rule, stood := range stands {
-		if stood >= compare.Partly && !unseen[rule] {
+		if stood >= compare.Partly && !t.unseen[rule] {
 			if _, err := t.tx.ExecContext(ctx, "INSERT INTO judged (site, rule, audit, at) VALUES (?, ?, ?, ?) ON CONFLICT (site, rule) DO UPDATE SET audit = excluded.audit, at = excluded.at",
 				t.site, rule, t.audit.ID, t.audit.Taken.Unix()); err != nil {
 				return err
@@ -447,6 +452,11 @@ func (t *telling) blame(ctx context.Context, fresh []compare.Verdict, counts map
 			continue
 		}
 		for _, d := range of[at] {
+			if c.hides && t.pending[d.Rule] { // it is told otherwise of the same matter, as long as that is not seen
+				d.Now, d.Cause = true, compare.Passed
+				t.news.Aside = append(t.news.Aside, d.Bare())
+				continue
+			}
 			i := slices.IndexFunc(c.Aside, func(a compare.Verdict) bool { return a.Now && a.Fingerprint == d.Fingerprint })
 			if i >= 0 {
 				t.news.Aside = append(t.news.Aside, c.Aside[i])

@@ -20,15 +20,23 @@ import (
 	"weltaxis/internal/source/server/answer"
 )
 
-// Lines of a pool about which files it runs.
-var limitLines = map[string]string{
-	"nothing is said":         "",
-	"another ending besides":  "security.limit_extensions = .php .jpg",
-	"all":                     "security.limit_extensions =",
-	"in other letters":        "security.limit_extensions = .PHP",
-	"one of those by default": "security.limit_extensions = .phar",
-	"quoted":                  `security.limit_extensions = ".php .txt"`,
-	"the last of two":         "security.limit_extensions = .jpg\nsecurity.limit_extensions = .php",
+// Lines of a pool and of php.ini about which files are run, and whether a picture is.
+var limitLines = map[string]struct {
+	pool, ini string
+	pictures  bool // by themselves
+	behind    bool // what stands behind a picture has it run
+}{
+	"nothing is said":                 {},
+	"another ending besides":          {pool: "security.limit_extensions = .php .jpg", pictures: true, behind: true},
+	"all":                             {pool: "security.limit_extensions =", pictures: true, behind: true},
+	"all, but what stands behind":     {pool: "security.limit_extensions =", ini: "cgi.fix_pathinfo = 0", pictures: true},
+	"so by the pool":                  {pool: "security.limit_extensions =\nphp_admin_value[cgi.fix_pathinfo] = 0", pictures: true},
+	"in words":                        {pool: "security.limit_extensions =", ini: "cgi.fix_pathinfo = Off", pictures: true},
+	"nothing behind, and the default": {ini: "cgi.fix_pathinfo = 0"},
+	"in other letters":                {pool: "security.limit_extensions = .PHP"},
+	"one of those by default":         {pool: "security.limit_extensions = .phar"},
+	"quoted":                          {pool: `security.limit_extensions = ".php .txt"`},
+	"the last of two":                 {pool: "security.limit_extensions = .jpg\nsecurity.limit_extensions = .php"},
 }
 
 // TestWhichFilesTheRuntimeRuns: what a web server hands a runtime is run, or refused, as the real PHP-FPM does it by the ending of the file that there is, and audit and explain are told so.
@@ -38,7 +46,7 @@ func TestWhichFilesTheRuntimeRuns(t *testing.T) {
 	names := []string{"a.php", "b.PHP", "c.php.jpg", "d.jpg", "e.phar", "f.txt", "g"}
 	asked := append([]string{"d.jpg/x.php", "a.php/more", "f.txt/x.php", "c.php.jpg/x/y.php"}, names...)
 	told := 0
-	for name, lines := range limitLines {
+	for name, said := range limitLines {
 		t.Run(name, func(t *testing.T) {
 			dir := servertest.Public(t)
 			s := &runtimeSet{dir: dir, php: filepath.Join(dir, "php"), www: filepath.Join(dir, "www")}
@@ -49,8 +57,8 @@ func TestWhichFilesTheRuntimeRuns(t *testing.T) {
 			if os.Getuid() == 0 {
 				user = "user = root\ngroup = root\nlisten.mode = 0666\n"
 			}
-			s.write(t, filepath.Join(s.php, "php.ini"), "expose_php = Off\n")
-			s.write(t, filepath.Join(s.php, "php-fpm.conf"), fmt.Sprintf("[global]\nerror_log = %s/fpm.log\ndaemonize = no\n[site]\n%slisten = %s\npm = static\npm.max_children = 1\n%s\n", dir, user, socket, lines))
+			s.write(t, filepath.Join(s.php, "php.ini"), "expose_php = Off\n"+said.ini+"\n")
+			s.write(t, filepath.Join(s.php, "php-fpm.conf"), fmt.Sprintf("[global]\nerror_log = %s/fpm.log\ndaemonize = no\n[site]\n%slisten = %s\npm = static\npm.max_children = 1\n%s\n", dir, user, socket, said.pool))
 			command := exec.Command(fpm, "-F", "-R", "-y", filepath.Join(s.php, "php-fpm.conf"), "-c", s.php)
 			command.Env = append(os.Environ(), "PHP_INI_SCAN_DIR="+filepath.Join(dir, "none"))
 			servertest.Begin(t, socket, command)
@@ -71,16 +79,17 @@ func TestWhichFilesTheRuntimeRuns(t *testing.T) {
 				require.Empty(t, gaps)
 				seen, err := servers.Answers(t.Context(), server.Probes{Uploads: []string{filepath.Join(s.www, "up")}})
 				require.NoError(t, err)
-				var pictures, twice bool // which are run: a picture, by itself or by what stands behind it, and one with a program's ending within
+				var pictures, behind, twice bool // which are run: a picture by itself, by what stands behind it, and one with a program's ending within
 				for _, a := range seen.Answers {
 					if runs, known := a.Field("runs_code"); known && runs.Bool() {
-						pictures = pictures || a.Kind == "uploaded picture"
+						pictures = pictures || strings.HasSuffix(a.Address, ".jpg")
+						behind = behind || strings.Contains(a.Address, ".jpg/")
 						twice = twice || strings.HasSuffix(a.Address, ".php.jpg")
 					}
 				}
-				all := strings.Contains(lines, "jpg") && !strings.Contains(lines, "\n") || strings.HasSuffix(lines, "=")
-				assert.Equal(t, all, pictures, "%s: pictures are run", kind)
-				assert.Equal(t, all, twice, "%s: pictures with a program's ending within are run", kind)
+				assert.Equal(t, said.pictures, pictures, "%s: pictures are run", kind)
+				assert.Equal(t, said.pictures, twice, "%s: pictures with a program's ending within are run", kind)
+				assert.Equal(t, said.behind, behind, "%s: pictures are run by what stands behind them", kind)
 				for _, file := range asked {
 					u, err := url.Parse(loaded.Address() + "up/" + file)
 					require.NoError(t, err)

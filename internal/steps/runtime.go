@@ -183,39 +183,36 @@ func loaded(modules facts.Reading, name string) bool {
 
 // limits tells which files a runtime runs that the web server hands something: by the pools of PHP-FPM in the folder that the site file names, or where systems put them. Of a server's copy that lies beside
 // the site file, and no runtime, nobody knows. What is asked for once is kept; it may be asked side by side.
-func limits(files map[string][]byte, s *site.Site, servers *server.Source) func([]string) ([]string, facts.Origin, bool) {
-	type limit struct {
-		endings []string
-		at      facts.Origin
-		known   bool
+func limits(files map[string][]byte, s *site.Site, servers *server.Source) func([]string) (server.Limit, bool) {
+	type kept struct {
+		server.Limit
+		known bool
 	}
 	var mu sync.Mutex
-	all := map[string]limit{}
-	return func(listen []string) ([]string, facts.Origin, bool) {
+	all := map[string]kept{}
+	return func(listen []string) (server.Limit, bool) {
 		mu.Lock()
 		defer mu.Unlock()
 		key := strings.Join(listen, "\n")
-		l, done := all[key]
+		k, done := all[key]
 		if !done {
 			if folder := poolFolder(s, servers, listen); folder != "" {
-				l.endings, l.at, l.known = runtime.Read(files, folder, false).Limits(listen)
+				limit, known := runtime.Read(files, folder, false).Limit(listen)
+				k = kept{server.Limit(limit), known}
 			}
-			all[key] = l
+			all[key] = k
 		}
-		return l.endings, l.at, l.known
+		return k.Limit, k.known
 	}
 }
 
 // poolFolder is the folder of the files of the PHP-FPM that listens somewhere; "" where nobody can tell.
 func poolFolder(s *site.Site, servers *server.Source, listen []string) string {
-	switch set := s.Sources.Runtime; {
-	case set != nil && set.PHP != "":
-		folder := s.Resolve(set.PHP)
-		if below := filepath.Join(folder, "fpm"); runtime.Holds(below) {
-			return below
-		}
+	switch {
+	case s.Sources.Runtime != nil:
+		folder, _ := runtimeFolder(s, servers, server.Run{Listen: listen})
 		return folder
-	case set != nil || servers.Elsewhere():
+	case servers.Elsewhere():
 		return runtime.Find(listen)
 	}
 	return ""

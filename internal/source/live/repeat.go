@@ -85,7 +85,9 @@ func (r *runner) lap(ctx context.Context, around bool, fields http.Header) (Lap,
 	told := caching.Told(answer.header)
 	l := Lap{Around: around, Outcome: told.Outcome, Says: told.Header, Status: answer.status, Connect: answer.took.connect, First: answer.took.first, Whole: answer.took.whole, Sent: answer.sent}
 	if err == nil && isHTML(answer.header) {
-		r.v.firewallIn(answer.header, answer.body)
+		if answer.status == http.StatusOK { // what a server says of a failure no program made
+			r.v.firewallIn(answer.header, answer.body)
+		}
 		d := analyse(at, answer.body, answer.header.Get("Content-Type"), sought{lasting: true})
 		l.title, l.digest, l.lasting, l.words, l.face = firstOf(d.titles), d.digest, d.lasting, d.words, faceOf(d, answer.header)
 	}

@@ -48,6 +48,7 @@ var directives = map[string]directive{
 	"open_basedir":            {may: 7},
 	"disable_functions":       {may: 4},
 	"enable_dl":               {initial: "1", may: 4},
+	"cgi.fix_pathinfo":        {initial: "1", may: 4}, // by which Limits go
 	"user_ini.filename":       {initial: ".user.ini", may: 4},
 	"user_ini.cache_ttl":      {initial: "300", may: 4},
 	"session.name":            {initial: "PHPSESSID", may: 7, refuses: noSessionName},

@@ -131,17 +131,28 @@ func (c *Config) poolOf(listen []string) (found *pool) {
 	return found
 }
 
-// Limits are the endings of the files that the pool which listens somewhere runs, whatever the web server hands it; none where it runs all. Known is false where it cannot be told
-// which pool that is, or not all of its files could be read. Source: PHP manual, FastCGI Process Manager, security.limit_extensions.
-func (c *Config) Limits(listen []string) (endings []string, at facts.Origin, known bool) {
+// A Limit is which files a pool runs, whatever the web server hands it.
+type Limit struct {
+	Endings []string // the only ones that are run; none where all are
+	At      facts.Origin
+	// Literal tells that a path is that of a file as it stands: otherwise, what follows a file in it is information for that one (cgi.fix_pathinfo). Unsure is why that cannot be told.
+	Literal bool
+	Unsure  string
+}
+
+// Limit is that of the pool which listens somewhere. Known is false where it cannot be told which pool that is, or not all of its files could be read.
+// Source: PHP manual, FastCGI Process Manager, security.limit_extensions, and cgi.fix_pathinfo.
+func (c *Config) Limit(listen []string) (l Limit, known bool) {
 	p := c.poolOf(listen)
 	if p == nil || c.poolUnread != nil {
-		return nil, facts.Origin{}, false
+		return l, false
 	}
-	if p.limit == nil {
-		return []string{".php", ".phar"}, p.at, true
+	if l = (Limit{Endings: []string{".php", ".phar"}, At: p.at}); p.limit != nil {
+		l.Endings, l.At = *p.limit, p.limits
 	}
-	return *p.limit, p.limits, true
+	fixes := c.Values(Place{Listen: listen, Script: "/"}, nil)["cgi.fix_pathinfo"]
+	l.Literal, l.Unsure = !yes(fixes.Value), fixes.Unknown
+	return l, true
 }
 
 // sameAddress tells whether a pool that listens in one place is asked in another.

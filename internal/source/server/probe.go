@@ -364,13 +364,11 @@ func (s *Source) Served(file string) (what string, at facts.Origin) {
 // uploadedBehind is a program's name behind that of a picture: a runtime that finds no such program runs the picture (cgi.fix_pathinfo), unless it goes by endings.
 const uploadedBehind = "uploaded picture, with more behind it"
 
-// runsAll tells whether an answer comes of a runtime that is known to run what is handed to it whatever its ending.
-func (s *Source) runsAll(a *answer.Answer) bool {
-	if s.Limits == nil || a.Onward == nil || a.Text(answer.Handler) != "program" {
-		return false
-	}
-	endings, _, known := s.Limits(a.Onward.Among)
-	return known && (len(endings) == 0 || slices.Contains(endings, ".jpg"))
+// runsBehind tells whether an answer comes of a runtime that is known to run a picture by a program's name behind it.
+func (s *Source) runsBehind(p probe, a *answer.Answer) bool {
+	picture := func(file string) bool { return strings.HasSuffix(file, p.assume[0]) }
+	l, script, known := s.limitOf(p.address.Path, a, picture)
+	return known && picture(script) && l.runs(script)
 }
 
 // Answers sees what the servers make of addresses.
@@ -388,10 +386,13 @@ func (s *Source) Answers(ctx context.Context, ask Probes) (facts.Seen, error) {
 		progress.Tell(ctx, "working out what the web server answers", i, len(probes))
 		worked := s.work(p)
 		if p.kind == uploadedBehind {
-			if !s.runsAll(worked) { // where it is not known to be otherwise, a runtime runs its own endings alone
+			if !s.runsBehind(p, worked) { // where it is not known to be otherwise, a runtime runs its own endings alone
 				continue
 			}
 			p.kind = "uploaded picture"
+			fact := s.Fact(p.kind, &p.address, worked)
+			seen.Answers = append(seen.Answers, fact) // by another file than the one that is named
+			continue
 		}
 		fact := s.Fact(p.kind, &p.address, worked)
 		switch {

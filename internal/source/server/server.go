@@ -81,8 +81,8 @@ type Source struct {
 	Connect map[string]string // host:port that is asked for, and where that really is
 	Dir     string            // files below it are named from it
 	files   Overlay
-	// Limits are the endings of files that a runtime which listens somewhere runs, with the line; none where it runs all. It is not known of every runtime, and nil where nobody looks.
-	Limits func(listen []string) (endings []string, at facts.Origin, known bool)
+	// Limits tells which files a runtime runs that listens somewhere; nil where nobody looks. It is not known of every one.
+	Limits func(listen []string) (l Limit, known bool)
 
 	asking   sync.Mutex   // held while servers are asked: what is taken to be there is so for one request
 	rooting  sync.Once    // finds what follows
@@ -559,33 +559,55 @@ func (s *Source) work(p probe) *answer.Answer {
 		ask.Header["cookie"] = p.cookie
 	}
 	a := s.nearBy(s.through(s.Servers, ask))
-	s.limit(a)
+	s.limit(p.address.Path, a)
 	return a
 }
 
-// limit has a program refused that the runtime does not run by its ending. It goes by the file that there is: what follows that in a path is information for it.
-func (s *Source) limit(a *answer.Answer) {
-	handler, file := a.Get(answer.Handler), a.Get(answer.File)
-	if s.Limits == nil || handler.Text() != "program" || a.Onward == nil || !file.Known() || file.Text() == "" {
-		return
+// A Limit is which files a runtime runs, whatever is handed to it.
+type Limit struct {
+	Endings []string // the only ones that are run; none where all are
+	At      facts.Origin
+	Literal bool   // a path is that of a file as it stands: what follows a file in it is none of that one's business
+	Unsure  string // why that cannot be told, "" where it can
+}
+
+// runs tells whether a file is run.
+func (l Limit) runs(file string) bool {
+	return len(l.Endings) == 0 || slices.ContainsFunc(l.Endings, func(ending string) bool { return len(file) > len(ending) && strings.HasSuffix(file, ending) })
+}
+
+// limitOf is that of the runtime which the answer at a path comes from, with the file that it would run: the one that is named, or the one that is, of what stands before it in the path.
+func (s *Source) limitOf(asked string, a *answer.Answer, is func(file string) bool) (l Limit, script string, known bool) {
+	file := a.Get(answer.File)
+	if s.Limits == nil || a.Onward == nil || a.Text(answer.Handler) != "program" || !file.Known() || file.Text() == "" {
+		return l, "", false
 	}
-	endings, at, known := s.Limits(a.Onward.Among)
-	if !known || len(endings) == 0 {
-		return
+	if l, known = s.Limits(a.Onward.Among); !known {
+		return l, "", false
 	}
-	script := file.Text()
-	for s.Servers[0].assumed.Look(script).Is != answer.AFile {
+	script = file.Text()
+	if _, more, follows := strings.Cut(asked, "/"+path.Base(script)+"/"); follows && s.Servers[len(s.Servers)-1].Kind == Apache {
+		script += "/" + more // it hands on the path as it was asked for
+	}
+	if l.Literal {
+		return l, script, true
+	}
+	for named := script; !is(script); {
 		if script = path.Dir(script); script == "/" || script == "." {
-			return
+			return l, named, false
 		}
 	}
-	if slices.ContainsFunc(endings, func(ending string) bool {
-		return len(script) > len(ending) && strings.HasSuffix(script, ending)
-	}) {
+	return l, script, script == file.Text() || l.Unsure == ""
+}
+
+// limit has a program refused that the runtime does not run by its ending.
+func (s *Source) limit(asked string, a *answer.Answer) {
+	l, script, known := s.limitOf(asked, a, func(file string) bool { return s.Servers[0].assumed.Look(file).Is == answer.AFile })
+	if !known || l.runs(script) {
 		return
 	}
-	at = s.near(at)
-	at.Because = "the runtime runs what ends in " + strings.Join(endings, " or ") + " alone (security.limit_extensions)"
+	at := s.near(l.At)
+	at.Because = "the runtime runs what ends in " + strings.Join(l.Endings, " or ") + " alone (security.limit_extensions)"
 	a.Refuse(at)
 	a.Say(answer.Runs, at)
 }
