@@ -5,11 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 
+	"al.essio.dev/pkg/shellescape"
 	"github.com/spf13/cobra"
 
 	"weltaxis/internal/audit"
@@ -84,6 +86,8 @@ func (h stateHome) kept(below ...string) (string, error) {
 func (h stateHome) explained(err error) error {
 	fault := (*orders.Fault)(nil)
 	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("what is kept is not kept in %s: it is not there, and none is made where others may make files; make it first (mkdir -m 700 %s)", h.base, shellescape.Quote(h.base))
 	case !errors.As(err, &fault):
 		return err
 	case h.found:

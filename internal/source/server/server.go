@@ -607,7 +607,7 @@ func (s *Source) limit(asked string, a *answer.Answer) {
 		return
 	}
 	at := s.near(l.At)
-	at.Because = "the runtime runs what ends in " + strings.Join(l.Endings, " or ") + " alone (security.limit_extensions)"
+	at.Because = "the runtime runs what ends in " + facts.Shorten(strings.Join(l.Endings, " or "), 80) + " alone (security.limit_extensions)"
 	a.Refuse(at)
 	a.Say(answer.Runs, at)
 }
